@@ -55,24 +55,24 @@ mod tests {
 
     #[test]
     fn the_last_click_within_the_days_counts() {
-        let clicks = [Instant(0), Instant(3 * DAY), Instant(5 * DAY)];
+        let clicks = [Instant::of(0), Instant::of(3 * DAY), Instant::of(5 * DAY)];
         let last = Rule::default();
-        assert_eq!(last.click(&clicks, Instant(4 * DAY)), Some(1), "a later click can't have led to it");
-        assert_eq!(last.click(&clicks, Instant(5 * DAY)), Some(2));
-        assert_eq!(last.click(&clicks, Instant(12 * DAY)), None, "seven whole days have passed");
-        assert_eq!(Rule { by: By::FirstClick, days: 7 }.click(&clicks, Instant(6 * DAY)), Some(0));
+        assert_eq!(last.click(&clicks, Instant::of(4 * DAY)), Some(1), "a later click can't have led to it");
+        assert_eq!(last.click(&clicks, Instant::of(5 * DAY)), Some(2));
+        assert_eq!(last.click(&clicks, Instant::of(12 * DAY)), None, "seven whole days have passed");
+        assert_eq!(Rule { by: By::FirstClick, days: 7 }.click(&clicks, Instant::of(6 * DAY)), Some(0));
     }
 
     proptest! {
         #[test]
         fn what_comes_after_changes_nothing(clicks in prop::collection::vec(0i64..100, 0..8), at in 0i64..100, later in 1i64..50, first in any::<bool>(), days in 1u32..90) {
             let rule = Rule { by: if first { By::FirstClick } else { By::LastClick }, days };
-            let mut clicks: Vec<Instant> = clicks.into_iter().map(|d| Instant(d * DAY)).collect();
-            let found = rule.click(&clicks, Instant(at * DAY));
-            clicks.push(Instant((at + later) * DAY));
-            prop_assert_eq!(rule.click(&clicks, Instant(at * DAY)), found);
+            let mut clicks: Vec<Instant> = clicks.into_iter().map(|d| Instant::of(d * DAY)).collect();
+            let found = rule.click(&clicks, Instant::of(at * DAY));
+            clicks.push(Instant::of((at + later) * DAY));
+            prop_assert_eq!(rule.click(&clicks, Instant::of(at * DAY)), found);
             if let Some(i) = found {
-                prop_assert!(clicks[i] <= Instant(at * DAY));
+                prop_assert!(clicks[i] <= Instant::of(at * DAY));
             }
         }
     }

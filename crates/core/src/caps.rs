@@ -148,7 +148,7 @@ fn nth_latest(of: impl Iterator<Item = Instant>, n: usize) -> Option<Instant> {
         return all.len().checked_sub(n).and_then(|i| all.get(i).copied());
     }
     // The latest ones, in order.
-    let mut latest = [Instant(i64::MIN); FEW];
+    let mut latest = [Instant::of(i64::MIN); FEW];
     let mut found = 0;
     for t in of {
         let place = latest[..found].iter().position(|l| *l < t).unwrap_or(found);
@@ -228,8 +228,8 @@ impl Cap {
             };
             // A reservation later on may fill the window again; a window that never opens is a fault
             // of the calendar, not of the person.
-            if next <= t || next.0 == i64::MAX {
-                return Instant(i64::MAX);
+            if next <= t || next.millis() == i64::MAX {
+                return Instant::of(i64::MAX);
             }
             t = next;
         }
@@ -265,7 +265,7 @@ mod tests {
         ) {
             let zone = TimeZone::get(["Europe/London", "Pacific/Auckland", "America/Halifax", "Africa/Cairo"][zone]).unwrap();
             // Around the clock change of March 2025 in London; the others have theirs nearby or none.
-            let began = Instant(1_742_688_000_000);
+            let began = Instant::of(1_742_688_000_000);
             let cap = cap(limit, [Window::Hours { n: 30 }, Window::Days { n: 3 }, Window::CalendarDay, Window::IsoWeek][kind]);
             let now = began + 8 * DAY;
             let past: Vec<Message> = past
@@ -301,7 +301,7 @@ mod tests {
 
     #[test]
     fn reservations_yield_to_rank_at_the_same_instant() {
-        let t = Instant(10 * DAY);
+        let t = Instant::of(10 * DAY);
         let reserved = Message { at: t, kind: Kind::default(), reserved: Some((3, 7)) };
         assert!(reserved.precedes(t, (3, 8)) && !reserved.precedes(t, (3, 7)) && !reserved.precedes(t, (2, 9)));
         assert!(reserved.precedes(t + 1, (1, 1)));

@@ -26,7 +26,10 @@ pub fn month(at: Instant) -> i32 {
 pub fn begins(month: i32) -> Instant {
     let year = i16::try_from(1970 + month.div_euclid(12)).unwrap_or(i16::MAX);
     let first = Date::new(year, i8::try_from(month.rem_euclid(12) + 1).unwrap_or(1), 1);
-    first.ok().and_then(|d| Offset::UTC.to_timestamp(d.at(0, 0, 0, 0)).ok()).map_or(Instant(i64::MAX), |t| Instant(t.as_millisecond()))
+    first
+        .ok()
+        .and_then(|d| Offset::UTC.to_timestamp(d.at(0, 0, 0, 0)).ok())
+        .map_or(Instant::of(i64::MAX), |t| Instant::of(t.as_millisecond()))
 }
 
 /// As in "Apr 2026".
@@ -152,7 +155,7 @@ mod tests {
     #[test]
     fn months_are_whole_ones() {
         for (text, m) in [("1970-01-01T00:00:00Z", 0), ("2026-03-31T23:59:59Z", 56 * 12 + 2), ("2026-04-01T00:00:00Z", 56 * 12 + 3)] {
-            let at = Instant(text.parse::<jiff::Timestamp>().unwrap().as_millisecond());
+            let at = Instant::of(text.parse::<jiff::Timestamp>().unwrap().as_millisecond());
             assert_eq!(month(at), m);
             assert!(begins(m) <= at && at < begins(m + 1));
         }
@@ -164,7 +167,7 @@ mod tests {
             Just(Turn::Act(Act::Agreed)),
             Just(Turn::Act(Act::Confirmed)),
             Just(Turn::Act(Act::Withdrew)),
-            (0i64..2_000).prop_map(|d| Turn::Act(Act::Paused { until: Instant(d * crate::DAY) })),
+            (0i64..2_000).prop_map(|d| Turn::Act(Act::Paused { until: Instant::of(d * crate::DAY) })),
             prop::sample::select(&MailStatus::ALL[..]).prop_map(Turn::Status),
             any::<bool>().prop_map(Turn::Sunset),
         ]
@@ -175,7 +178,7 @@ mod tests {
         #[test]
         fn turns_add_up_to_the_ledger(mut ledger in prop::collection::vec((0i64..1_500, turn()), 0..14), joined in 0i32..6) {
             ledger.sort_by_key(|e| e.0);
-            let ledger: Vec<(Instant, Turn)> = ledger.into_iter().map(|(d, t)| (Instant(d * crate::DAY), t)).collect();
+            let ledger: Vec<(Instant, Turn)> = ledger.into_iter().map(|(d, t)| (Instant::of(d * crate::DAY), t)).collect();
             let turns = turns(&ledger, joined);
             for m in joined..70 {
                 let can = turns.iter().take_while(|t| t.0 <= m).last().is_some_and(|t| t.1);

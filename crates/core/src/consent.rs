@@ -90,7 +90,7 @@ impl Act {
     /// The act of a ledger's word; `until` is a break's end.
     #[must_use]
     pub fn of_word(word: &str, until: Option<Instant>) -> Option<Self> {
-        let until = until.unwrap_or(Instant(0));
+        let until = until.unwrap_or(Instant::of(0));
         [Self::Agreed, Self::Invited, Self::Confirmed, Self::Paused { until }, Self::Resumed, Self::Withdrew, Self::Complained]
             .into_iter()
             .find(|a| a.word() == word)
@@ -183,14 +183,14 @@ mod tests {
             Just(Act::Resumed),
             Just(Act::Withdrew),
             Just(Act::Complained),
-            (0i64..100).prop_map(|t| Act::Paused { until: Instant(t) }),
+            (0i64..100).prop_map(|t| Act::Paused { until: Instant::of(t) }),
         ]
     }
 
     fn ledger() -> impl Strategy<Value = Vec<(Instant, Act)>> {
         prop::collection::vec((0i64..40, act()), 0..12).prop_map(|mut v| {
             v.sort_by_key(|(t, _)| *t);
-            v.into_iter().map(|(t, a)| (Instant(t), a)).collect()
+            v.into_iter().map(|(t, a)| (Instant::of(t), a)).collect()
         })
     }
 
@@ -201,7 +201,7 @@ mod tests {
             before in ledger(), leave in prop_oneof![Just(Act::Withdrew), Just(Act::Complained)], after in ledger(), now in 40i64..200,
         ) {
             let confirmed_again = after.iter().any(|(_, a)| *a == Act::Confirmed);
-            let state = fold(before.into_iter().chain([(Instant(0), leave)]).chain(after)).at(Instant(now));
+            let state = fold(before.into_iter().chain([(Instant::of(0), leave)]).chain(after)).at(Instant::of(now));
             if !confirmed_again {
                 prop_assert!(matches!(state, Consent::Withdrawn | Consent::Complained));
             }
@@ -221,14 +221,14 @@ mod tests {
         /// A pause hides the state before it and gives it back, whole; nobody but the person ends it.
         #[test]
         fn a_pause_returns_what_was(acts in ledger(), until in 50i64..60, other in prop_oneof![Just(Act::Agreed), Just(Act::Invited)]) {
-            let before = fold(acts.clone()).at(Instant(41));
-            let acts: Vec<_> = acts.into_iter().chain([(Instant(41), Act::Paused { until: Instant(until) }), (Instant(42), other)]).collect();
+            let before = fold(acts.clone()).at(Instant::of(41));
+            let acts: Vec<_> = acts.into_iter().chain([(Instant::of(41), Act::Paused { until: Instant::of(until) }), (Instant::of(42), other)]).collect();
             let s = fold(acts);
             if before.allows_marketing() {
-                prop_assert_eq!(s.at(Instant(until - 1)), Consent::Paused);
-                prop_assert_eq!(s.at(Instant(until)), before);
-                prop_assert_eq!(s.after(Act::Resumed, Instant(45)).at(Instant(45)), before);
-                prop_assert_eq!(s.after(Act::Withdrew, Instant(45)).at(Instant(until)), Consent::Withdrawn);
+                prop_assert_eq!(s.at(Instant::of(until - 1)), Consent::Paused);
+                prop_assert_eq!(s.at(Instant::of(until)), before);
+                prop_assert_eq!(s.after(Act::Resumed, Instant::of(45)).at(Instant::of(45)), before);
+                prop_assert_eq!(s.after(Act::Withdrew, Instant::of(45)).at(Instant::of(until)), Consent::Withdrawn);
             }
         }
     }

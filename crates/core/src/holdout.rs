@@ -65,15 +65,15 @@ mod tests {
     #[test]
     fn the_share_is_drawn_anew_each_quarter() {
         let h = Holdout { share: 0.1 };
-        let (a, b) = (quarter(Instant(1_776_364_800_000)), quarter(Instant(1_783_000_000_000)));
+        let (a, b) = (quarter(Instant::of(1_776_364_800_000)), quarter(Instant::of(1_783_000_000_000)));
         assert_eq!((a.as_str(), b.as_str()), ("2026 Q2", "2026 Q3"));
-        assert_eq!(quarter(quarter_begins(Instant(1_776_364_800_000)) + -1), "2026 Q1");
-        let (first, second) = (h.drawn(Instant(1_776_364_800_000)), h.drawn(Instant(1_783_000_000_000)));
+        assert_eq!(quarter(quarter_begins(Instant::of(1_776_364_800_000)) + -1), "2026 Q1");
+        let (first, second) = (h.drawn(Instant::of(1_776_364_800_000)), h.drawn(Instant::of(1_783_000_000_000)));
         let kept = (0..20_000).filter(|&i| first.keeps_out(ContactId(i))).count();
         let both = (0..20_000).filter(|&i| first.keeps_out(ContactId(i)) && second.keeps_out(ContactId(i))).count();
         // 2,000 and 200 expected; five standard deviations are 212 and 70.
         assert!((1_788..=2_212).contains(&kept) && (130..=270).contains(&both), "{kept} {both}");
-        let again = h.drawn(quarter_begins(Instant(1_776_364_800_000)));
+        let again = h.drawn(quarter_begins(Instant::of(1_776_364_800_000)));
         assert!((0..2_000).all(|i| again.keeps_out(ContactId(i)) == first.keeps_out(ContactId(i))));
         assert!(Holdout { share: 0.6 }.check().is_err());
     }

@@ -35,8 +35,8 @@ pub fn first_all_open(hours: &[Hours], t: Instant, clock: &impl Wall) -> Instant
             return next;
         }
         // Each opens once a day: what two days with a clock change between them don't bring doesn't come.
-        if next.0 == i64::MAX || next - t > 4 * DAY {
-            return Instant(i64::MAX);
+        if next.millis() == i64::MAX || next - t > 4 * DAY {
+            return Instant::of(i64::MAX);
         }
     }
 }
@@ -88,7 +88,7 @@ impl Hours {
     #[must_use]
     pub fn first_open(self, t: Instant, clock: &impl Wall) -> Instant {
         // At the end of time nothing opens any more.
-        if t.0 > i64::MAX / 2 || self.open(t, clock) {
+        if t.millis() > i64::MAX / 2 || self.open(t, clock) {
             return t;
         }
         let changes = clock.changes(t, t + 3 * DAY);
@@ -102,7 +102,7 @@ impl Hours {
             return t + (opens - local);
         }
         let today = clock.day(t);
-        let mut next = Instant(i64::MAX);
+        let mut next = Instant::of(i64::MAX);
         let mut candidate = |c: Instant| {
             if c > t && c < next && self.open(c, clock) {
                 next = c;
@@ -135,9 +135,9 @@ mod tests {
             from in 0u16..MINUTES, length in 1u16..MINUTES, zone in 0usize..6, change in 0usize..2, before in 0i64..40 * 60,
         ) {
             let zone = TimeZone::get(["Europe/London", "America/Halifax", "Australia/Lord_Howe", "America/Havana", "Africa/Cairo", "Asia/Kolkata"][zone]).unwrap();
-            let year = stamp(Instant(1_767_225_600_000));
+            let year = stamp(Instant::of(1_767_225_600_000));
             let change = zone.following(year).nth(change).map_or(year, |x| x.timestamp());
-            let t = Instant(change.as_millisecond()) + (10 * 60 - before) * MINUTE;
+            let t = Instant::of(change.as_millisecond()) + (10 * 60 - before) * MINUTE;
             let hours = Hours { from_minute: from, until_minute: (from + length) % MINUTES };
             prop_assert!(hours.check().is_ok());
             let mut want = t;
@@ -159,10 +159,10 @@ mod tests {
         ) {
             let zone = TimeZone::get(["Europe/London", "Australia/Lord_Howe", "America/Havana"][zone]).unwrap();
             // The days around London's change of 29 March 2026.
-            let t = Instant(1_774_742_400_000) + (10 * 60 - before) * MINUTE;
+            let t = Instant::of(1_774_742_400_000) + (10 * 60 - before) * MINUTE;
             let hours = [a, b].map(|(from, n)| Hours { from_minute: from, until_minute: (from + n) % MINUTES });
             let want = (0..=4 * 24 * 60).map(|m| t + m * MINUTE).find(|m| all_open(&hours, *m, &zone));
-            prop_assert_eq!(first_all_open(&hours, t, &zone), want.unwrap_or(Instant(i64::MAX)));
+            prop_assert_eq!(first_all_open(&hours, t, &zone), want.unwrap_or(Instant::of(i64::MAX)));
             prop_assert_eq!(hours[0].others().open(t, &zone), !hours[0].open(t, &zone));
         }
     }
@@ -172,7 +172,7 @@ mod tests {
         let london = TimeZone::get("Europe/London").unwrap();
         let hours = Hours { from_minute: 90, until_minute: 600 };
         // 29 March 2026: the clock leaps from 1:00 to 2:00, so half past one never comes.
-        let midnight = Instant(1_774_742_400_000);
+        let midnight = Instant::of(1_774_742_400_000);
         assert_eq!(hours.first_open(midnight, &london), midnight + HOUR);
         assert_eq!(hours.words(), "1:30 to 10:00");
         assert!(Hours { from_minute: 60, until_minute: 60 }.check().is_err());

@@ -9,9 +9,21 @@ pub const DAY: i64 = 24 * HOUR;
 /// A point in time: milliseconds since 1970-01-01 UTC.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, utoipa::ToSchema, Deserialize, Default)]
 #[serde(transparent)]
-pub struct Instant(pub i64);
+pub struct Instant(i64);
 
 impl Instant {
+    /// So many milliseconds after 1970-01-01 UTC.
+    #[must_use]
+    pub const fn of(millis: i64) -> Self {
+        Self(millis)
+    }
+
+    /// Milliseconds since 1970-01-01 UTC.
+    #[must_use]
+    pub const fn millis(self) -> i64 {
+        self.0
+    }
+
     /// Reads RFC 3339 (`2026-04-17T09:00:00Z`) or milliseconds since 1970.
     #[must_use]
     pub fn read(text: &str) -> Option<Self> {

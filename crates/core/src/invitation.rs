@@ -53,7 +53,7 @@ mod tests {
 
     #[test]
     fn nobody_is_flooded_and_old_sign_ups_are_forgotten() {
-        let now = Instant(100 * DAY);
+        let now = Instant::of(100 * DAY);
         let ago = |hours: i64| now + -hours * HOUR;
         assert_eq!(limited(&[ago(1), ago(5), ago(24)], &[], now), None);
         assert!(limited(&[ago(1), ago(5), ago(23)], &[], now).unwrap().contains("three times"));

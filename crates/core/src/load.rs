@@ -268,7 +268,7 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    const NOW: Instant = Instant(1_776_364_800_000);
+    const NOW: Instant = Instant::of(1_776_364_800_000);
     const BASE: Prior = Prior { alpha: 1.5, beta: 4.5 };
 
     /// Days ago, and whether it was answered within a day.

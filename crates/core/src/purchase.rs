@@ -71,9 +71,9 @@ fn purchase(key: &str, address: &str, at: &str, value: &str, currency: &str, pro
 pub(crate) fn instant(text: &str) -> Option<Instant> {
     let text = text.trim();
     if let Ok(t) = text.parse::<jiff::Timestamp>() {
-        return Some(Instant(t.as_millisecond()));
+        return Some(Instant::of(t.as_millisecond()));
     }
-    crate::segment::evaluate::parse_date(text).map(|day| Instant(day * crate::DAY))
+    crate::segment::evaluate::parse_date(text).map(|day| Instant::of(day * crate::DAY))
 }
 
 /// Reads a line of NDJSON.

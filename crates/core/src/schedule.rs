@@ -101,7 +101,7 @@ impl Schedule {
     /// the first zone. `planned` where there is no local time.
     #[must_use]
     pub fn starts(&self, planned: Instant) -> Instant {
-        self.local.map_or(planned, |l| Instant(l.day * DAY + i64::from(l.minute) * MINUTE - FIRST_ZONE))
+        self.local.map_or(planned, |l| Instant::of(l.day * DAY + i64::from(l.minute) * MINUTE - FIRST_ZONE))
     }
 
     /// From the first person's instant to the last one's, by the schedule alone, in whole hours.
@@ -187,7 +187,7 @@ pub fn next_weekly(weekday: u8, minute: u16, clock: &impl Wall, after: Instant) 
         .into_iter()
         .filter_map(|day| clock.instants(day * DAY + i64::from(minute) * MINUTE).into_iter().flatten().min())
         .find(|t| *t > after)
-        .unwrap_or(Instant(i64::MAX))
+        .unwrap_or(Instant::of(i64::MAX))
 }
 
 /// Clocks change by no more than this.
@@ -210,9 +210,9 @@ impl<'a> Pace<'a> {
     pub fn place(&mut self, domain: i64, name: &str, due: Instant) -> Instant {
         let Some(gap) = self.schedule.gap(name) else { return due };
         let next = self.next.entry(domain).or_insert(i64::MIN);
-        let at = due.0.max(*next);
+        let at = due.millis().max(*next);
         *next = at + gap;
-        Instant(at)
+        Instant::of(at)
     }
 }
 
@@ -248,7 +248,7 @@ mod tests {
         #[test]
         fn each_week_has_its_turn(weekday in 0u8..7, minute in 0u16..1_440, from in 1_700_000_000_000i64..1_800_000_000_000, zone in 0usize..4) {
             let clock = named(["UTC", "Europe/Oslo", "America/St_Johns", "Australia/Lord_Howe"][zone]).unwrap();
-            let mut at = Instant(from);
+            let mut at = Instant::of(from);
             for _ in 0..60 {
                 let next = next_weekly(weekday, minute, &clock, at);
                 prop_assert!(next > at && next - at <= 7 * DAY + CLOCK_CHANGE);
@@ -270,7 +270,7 @@ mod tests {
             "UTC", "Europe/London", "America/New_York", "Pacific/Kiritimati", "Australia/Lord_Howe", "Antarctica/Troll",
         ]), hour in 400_000i64..540_000, days in 1i64..40) {
             let clock = named(zone).unwrap();
-            let (pilot, rollout) = (Instant(hour * HOUR + 17 * MINUTE), Instant((hour + 24 * days) * HOUR + 17 * MINUTE));
+            let (pilot, rollout) = (Instant::of(hour * HOUR + 17 * MINUTE), Instant::of((hour + 24 * days) * HOUR + 17 * MINUTE));
             let at = same_hour(pilot, rollout, &clock);
             prop_assert!((at - rollout).abs() <= CLOCK_CHANGE, "{} hours off", (at - rollout) / HOUR);
             let leapt = clock.instants(clock.local(at))[0] != Some(at) && clock.instants(clock.local(at))[1] != Some(at);
@@ -285,18 +285,18 @@ mod tests {
         ]), day in 19_000i64..21_000, late in -20i64..60) {
             let clock = named(zone).unwrap();
             let s = Schedule { local: Some(LocalTime { day, minute, passed: Passed::Tomorrow }), ..Schedule::default() };
-            let start = s.starts(Instant(0));
+            let start = s.starts(Instant::of(0));
             prop_assert!(s.due(start, &clock, 0.0).unwrap() >= start, "nobody's hour has passed at the start");
             prop_assert_eq!(clock.day(s.due(start, &clock, 0.0).unwrap()), day);
-            let start = Instant(start.0 + late * HOUR);
+            let start = Instant::of(start.millis() + late * HOUR);
             let at = s.due(start, &clock, 0.0).unwrap();
             prop_assert!(at >= start);
             if late > 0 {
-                prop_assert!(at.0 - start.0 < 25 * HOUR, "the next time that it can be");
+                prop_assert!(at.millis() - start.millis() < 25 * HOUR, "the next time that it can be");
             }
             // Only a time that is leapt over is shown as another one: that of the change.
             let shown = clock.minute(at);
-            let leapt = clock.changes(Instant(at.0 - 1), at).len() == 1;
+            let leapt = clock.changes(Instant::of(at.millis() - 1), at).len() == 1;
             prop_assert!(shown == minute || leapt, "{} shows {} for {}", zone, shown, minute);
         }
 
@@ -307,7 +307,7 @@ mod tests {
             let mut dues = dues;
             dues.sort_unstable();
             let mut pace = Pace::new(&s);
-            let placed: Vec<i64> = dues.iter().map(|d| pace.place(1, "tern.example", Instant(*d)).0).collect();
+            let placed: Vec<i64> = dues.iter().map(|d| pace.place(1, "tern.example", Instant::of(*d)).millis()).collect();
             prop_assert!(placed.iter().zip(&dues).all(|(at, due)| at >= due));
             for (i, at) in placed.iter().enumerate() {
                 let within = placed[i..].iter().take_while(|x| **x < at + HOUR).count();
@@ -319,18 +319,18 @@ mod tests {
         #[test]
         fn a_spread_stays_within_its_time(minutes in 0u16..=1440, share in 0.0f64..1.0) {
             let s = Schedule { spread_minutes: minutes, ..Schedule::default() };
-            let at = s.due(Instant(0), &named("UTC").unwrap(), share).unwrap();
-            prop_assert!(at.0 >= 0 && at.0 <= i64::from(minutes) * MINUTE);
+            let at = s.due(Instant::of(0), &named("UTC").unwrap(), share).unwrap();
+            prop_assert!(at.millis() >= 0 && at.millis() <= i64::from(minutes) * MINUTE);
         }
     }
 
     #[test]
     fn for_those_whose_hour_has_passed_it_does_what_was_chosen() {
         let clock = named("UTC").unwrap();
-        let late = Instant(DAY_0 * DAY + 12 * HOUR);
-        assert_eq!(local(540, Passed::Tomorrow).due(late, &clock, 0.0), Some(Instant((DAY_0 + 1) * DAY + 9 * HOUR)));
+        let late = Instant::of(DAY_0 * DAY + 12 * HOUR);
+        assert_eq!(local(540, Passed::Tomorrow).due(late, &clock, 0.0), Some(Instant::of((DAY_0 + 1) * DAY + 9 * HOUR)));
         assert_eq!(local(540, Passed::Now).due(late, &clock, 0.0), Some(late));
         assert_eq!(local(540, Passed::Not).due(late, &clock, 0.0), None);
-        assert_eq!(local(840, Passed::Not).due(late, &clock, 0.0), Some(Instant(DAY_0 * DAY + 14 * HOUR)));
+        assert_eq!(local(840, Passed::Not).due(late, &clock, 0.0), Some(Instant::of(DAY_0 * DAY + 14 * HOUR)));
     }
 }

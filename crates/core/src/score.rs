@@ -151,12 +151,12 @@ mod tests {
         fn order_of_arrival_changes_nothing(entries in prop::collection::vec((-50i32..50, 0i64..400), 1..20), half in prop::option::of(1.0f64..200.0), turn in 0usize..20) {
             let put = |order: &[(i32, i64)]| {
                 let mut s = Standing::default();
-                order.iter().for_each(|(p, day)| s.add(f64::from(*p), Instant(day * DAY), half));
+                order.iter().for_each(|(p, day)| s.add(f64::from(*p), Instant::of(day * DAY), half));
                 s
             };
             let mut turned = entries.clone();
             turned.rotate_left(turn % entries.len());
-            let now = Instant(401 * DAY);
+            let now = Instant::of(401 * DAY);
             prop_assert!((put(&entries).at(now, half) - put(&turned).at(now, half)).abs() < 2e-6);
             // By the definition, entry by entry.
             let sum: f64 = entries.iter().map(|(p, day)| f64::from(*p) * half.map_or(1.0, |h| 0.5f64.powf((401 - day) as f64 / h))).sum();
@@ -166,11 +166,11 @@ mod tests {
         #[test]
         fn taking_an_entry_back_leaves_nothing_of_it(before in prop::collection::vec((1i32..50, 0i64..100), 0..6), points in 1i32..50, day in 0i64..100, half in prop::option::of(1.0f64..50.0)) {
             let mut s = Standing::default();
-            before.iter().for_each(|(p, d)| s.add(f64::from(*p), Instant(d * DAY), half));
-            let as_it_was = s.at(Instant(100 * DAY), half);
-            s.add(f64::from(points), Instant(day * DAY), half);
-            s.add(-f64::from(points), Instant(day * DAY), half);
-            prop_assert!((s.at(Instant(100 * DAY), half) - as_it_was).abs() < 2e-6);
+            before.iter().for_each(|(p, d)| s.add(f64::from(*p), Instant::of(d * DAY), half));
+            let as_it_was = s.at(Instant::of(100 * DAY), half);
+            s.add(f64::from(points), Instant::of(day * DAY), half);
+            s.add(-f64::from(points), Instant::of(day * DAY), half);
+            prop_assert!((s.at(Instant::of(100 * DAY), half) - as_it_was).abs() < 2e-6);
         }
 
         #[test]
@@ -199,8 +199,8 @@ mod tests {
     #[test]
     fn half_is_left_after_a_half_life() {
         let mut s = Standing::default();
-        s.add(8.0, Instant(0), Some(30.0));
-        assert_eq!([0, 30, 60, 90].map(|d| s.at(Instant(d * DAY), Some(30.0))), [8.0, 4.0, 2.0, 1.0]);
-        assert_eq!(s.at(Instant(900 * DAY), None), 8.0);
+        s.add(8.0, Instant::of(0), Some(30.0));
+        assert_eq!([0, 30, 60, 90].map(|d| s.at(Instant::of(d * DAY), Some(30.0))), [8.0, 4.0, 2.0, 1.0]);
+        assert_eq!(s.at(Instant::of(900 * DAY), None), 8.0);
     }
 }

@@ -9,7 +9,7 @@ pub use jiff::tz::TimeZone;
 /// The instant as the calendar's package has it.
 #[must_use]
 pub fn stamp(t: Instant) -> Timestamp {
-    Timestamp::from_millisecond(t.0).unwrap_or_default()
+    Timestamp::from_millisecond(t.millis()).unwrap_or_default()
 }
 
 /// The instant of a local time. One that a clock change leaps over means the next that exists, the
@@ -18,9 +18,9 @@ pub fn stamp(t: Instant) -> Timestamp {
 pub fn first_instant(local: DateTime, zone: &TimeZone) -> Instant {
     let ambiguous = zone.to_ambiguous_timestamp(local);
     let leapt_over = matches!(ambiguous.offset(), AmbiguousOffset::Gap { .. });
-    let Ok(earlier) = ambiguous.earlier() else { return Instant(i64::MAX) };
+    let Ok(earlier) = ambiguous.earlier() else { return Instant::of(i64::MAX) };
     let found = if leapt_over { zone.following(earlier).next().map_or(earlier, |change| change.timestamp()) } else { earlier };
-    Instant(found.as_millisecond())
+    Instant::of(found.as_millisecond())
 }
 
 /// The zone of an IANA name, when there is one.
@@ -54,19 +54,19 @@ pub trait Wall {
     /// The first instant of a date.
     fn first_of_day(&self, day: i64) -> Instant {
         let [a, b] = self.instants(day * DAY);
-        a.into_iter().chain(b).min().unwrap_or(Instant(i64::MAX))
+        a.into_iter().chain(b).min().unwrap_or(Instant::of(i64::MAX))
     }
 }
 
 impl Wall for TimeZone {
     fn local(&self, t: Instant) -> i64 {
-        t.0.saturating_add(i64::from(self.to_offset(stamp(t)).seconds()) * 1000)
+        t.millis().saturating_add(i64::from(self.to_offset(stamp(t)).seconds()) * 1000)
     }
 
     fn instants(&self, local: i64) -> [Option<Instant>; 2] {
         let Ok(zoned) = Timestamp::from_millisecond(local) else { return [None, None] };
         let ambiguous = self.to_ambiguous_timestamp(TimeZone::UTC.to_datetime(zoned));
-        let of = |t: Result<Timestamp, jiff::Error>| t.ok().map(|t| Instant(t.as_millisecond()));
+        let of = |t: Result<Timestamp, jiff::Error>| t.ok().map(|t| Instant::of(t.as_millisecond()));
         match ambiguous.offset() {
             AmbiguousOffset::Unambiguous { .. } => [of(ambiguous.earlier()), None],
             AmbiguousOffset::Fold { .. } => [of(ambiguous.earlier()), of(ambiguous.later())],
@@ -75,7 +75,7 @@ impl Wall for TimeZone {
     }
 
     fn changes(&self, after: Instant, until: Instant) -> Vec<Instant> {
-        let all = self.following(stamp(after)).map(|x| Instant(x.timestamp().as_millisecond()));
+        let all = self.following(stamp(after)).map(|x| Instant::of(x.timestamp().as_millisecond()));
         all.skip_while(|t| *t <= after).take_while(|t| *t <= until).collect()
     }
 }
@@ -92,28 +92,28 @@ impl Local {
     /// The clock of a zone from one instant to another.
     #[must_use]
     pub fn between(zone: &TimeZone, from: Instant, until: Instant) -> Self {
-        let offset = |t: Instant| zone.local(t) - t.0;
+        let offset = |t: Instant| zone.local(t) - t.millis();
         let changes = zone.changes(from, until).into_iter().map(|t| (t, offset(t)));
-        Self { offsets: std::iter::once((Instant(i64::MIN), offset(from))).chain(changes).collect() }
+        Self { offsets: std::iter::once((Instant::of(i64::MIN), offset(from))).chain(changes).collect() }
     }
 }
 
 impl Wall for Local {
     #[inline]
     fn local(&self, t: Instant) -> i64 {
-        t.0.saturating_add(self.offsets.iter().rev().find(|(from, _)| *from <= t).map_or(0, |(_, offset)| *offset))
+        t.millis().saturating_add(self.offsets.iter().rev().find(|(from, _)| *from <= t).map_or(0, |(_, offset)| *offset))
     }
 
     fn instants(&self, local: i64) -> [Option<Instant>; 2] {
         let mut found = [None, None];
         let mut next = 0;
         for (i, (from, offset)) in self.offsets.iter().enumerate() {
-            let t = Instant(local.saturating_sub(*offset));
-            let until = self.offsets.get(i + 1).map_or(Instant(i64::MAX), |n| n.0);
+            let t = Instant::of(local.saturating_sub(*offset));
+            let until = self.offsets.get(i + 1).map_or(Instant::of(i64::MAX), |n| n.0);
             if t >= *from && t < until && next < 2 {
                 found[next] = Some(t);
                 next += 1;
-            } else if t < *from && next == 0 && i > 0 && Instant(local - self.offsets[i - 1].1) >= *from {
+            } else if t < *from && next == 0 && i > 0 && Instant::of(local - self.offsets[i - 1].1) >= *from {
                 // Leapt over: neither before the change nor after it.
                 found[0] = Some(*from);
                 next = 1;
@@ -138,7 +138,7 @@ mod tests {
         #[test]
         fn a_table_is_the_zone(zone in 0usize..7, hours in 0i64..2 * 365 * 24, odd in 0i64..3_600_000, near in any::<bool>()) {
             let zone = named(["Europe/London", "America/Halifax", "Australia/Lord_Howe", "America/Havana", "Africa/Cairo", "Asia/Kolkata", "Africa/Casablanca"][zone]).unwrap();
-            let began = Instant(1_767_225_600_000);
+            let began = Instant::of(1_767_225_600_000);
             let table = Local::between(&zone, began, began + 730 * DAY);
             let mut t = began + hours * 3_600_000 + odd;
             if near {
@@ -162,6 +162,6 @@ mod tests {
     #[case::a_midnight_that_is_not("Africa/Cairo", "2026-04-24T00:00", "2026-04-23T22:00Z")]
     fn local_times_have_one_instant(#[case] zone: &str, #[case] local: &str, #[case] want: &str) {
         let want: Timestamp = want.parse().unwrap();
-        assert_eq!(first_instant(local.parse().unwrap(), &named(zone).unwrap()), Instant(want.as_millisecond()));
+        assert_eq!(first_instant(local.parse().unwrap(), &named(zone).unwrap()), Instant::of(want.as_millisecond()));
     }
 }

@@ -52,9 +52,9 @@ fn person(rng: &mut impl Rng, rate: f64, metric: Metric, scanner: Option<Scanner
     let (mut seen, rules) = (Seen::default(), Rules::default());
     for (at, link, machine) in hits {
         let on = if link < 0 { On::Picture } else { On::Link(link) };
-        let hit = Hit { at: Instant(at), on, agent: "Reader/5.1", network: None, head: false };
+        let hit = Hit { at: Instant::of(at), on, agent: "Reader/5.1", network: None, head: false };
         // A trial counts by the rules that don't depend on the message's own links: many at a time aren't told here.
-        let human = rules.judge(&hit, &Message { delivered_at: Instant(0), fetching_domain: false }).is_none();
+        let human = rules.judge(&hit, &Message { delivered_at: Instant::of(0), fetching_domain: false }).is_none();
         if (link < 0) != (metric == Metric::HumanOpen) {
             continue;
         }

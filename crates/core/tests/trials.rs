@@ -67,7 +67,7 @@ fn delay(rng: &mut impl Rng, mean: f64) -> i64 {
     (-(1.0 - rng.random::<f64>()).ln() * mean * HOUR as f64) as i64
 }
 
-const BEGAN: Instant = Instant(1_774_569_600_000);
+const BEGAN: Instant = Instant::of(1_774_569_600_000);
 
 /// People of whom some never agreed, took a break, rest or are retired, have left the topic, or got mail lately.
 fn people(rng: &mut impl Rng, n: usize) -> (Base, Messages, Marks) {
@@ -79,7 +79,7 @@ fn people(rng: &mut impl Rng, n: usize) -> (Base, Messages, Marks) {
         b.under_pause.push(2);
         b.status.push(if rng.random::<f64>() < 0.05 { 3 } else { 0 });
         b.status_until.push(NONE);
-        b.paused_until.push(BEGAN.0 + rng.random_range(0..20 * DAY));
+        b.paused_until.push(BEGAN.millis() + rng.random_range(0..20 * DAY));
         b.country.push(0);
         b.zone.push(0);
         b.sunset.push(rng.random::<f64>() < 0.03);

@@ -67,7 +67,7 @@ pub(crate) fn clear(mailing: MailingId, at: &str, data: &Path) -> Result<()> {
     let c = &Store::look(data)?;
     let mut out = std::io::BufWriter::new(std::io::stdout().lock());
     let machine = Instant::of_machine(std::time::SystemTime::now());
-    let now = settings::get(c, "clock")?.and_then(|v| v.parse().ok()).map_or(machine, Instant);
+    let now = settings::get(c, "clock")?.and_then(|v| v.parse().ok()).map_or(machine, Instant::of);
     let done = clearing::preview(c, mailing, at, now.min(at), None)?;
     for d in &done.decided {
         let address: String = contacts::addressed(c, d.contact)?.0;
@@ -94,7 +94,7 @@ pub(crate) fn clear_file(file: &Path, sending: &Sending, at: &str, data: &Path) 
     let all = tables::addresses_in(file, usize::MAX).with_context(|| file.display().to_string())?;
     let mut out = std::io::BufWriter::new(std::io::stdout().lock());
     for told in addresses::clear(&Store::look(data)?, sending, at, &all)?.told {
-        let line = json!({ "address": told.address, "outcome": told.says, "until": told.until.map(|u| Instant(u).iso()), "reasons": told.reasons, "words": told.words });
+        let line = json!({ "address": told.address, "outcome": told.says, "until": told.until.map(|u| Instant::of(u).iso()), "reasons": told.reasons, "words": told.words });
         writeln!(out, "{line}")?;
     }
     Ok(out.flush()?)

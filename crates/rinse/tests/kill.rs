@@ -100,7 +100,7 @@ fn receiver(
                 let mut body = vec![0; head.get("content-length")?.parse().ok()?];
                 reader.read_exact(&mut body).ok()?;
                 let (key, second) = (&head["webhook-id"], head["webhook-timestamp"].parse::<i64>().ok()?);
-                let now = rinse_core::Instant(second * 1_000);
+                let now = rinse_core::Instant::of(second * 1_000);
                 let good = rinse_core::webhook::verify(
                     &secret.lock().unwrap(),
                     key,

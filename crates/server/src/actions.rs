@@ -268,7 +268,7 @@ pub(crate) fn outlook_of(c: &Connection, mailing: MailingId, plan: &Plan, now: I
                 "{} of the people cleared are in the trial of {} still, and would answer two at once. Seal this one after it{}.",
                 thousands(both),
                 t.mailing,
-                t.reading_due.map_or_else(String::new, |due| format!(", {} UTC", Instant(due).words())),
+                t.reading_due.map_or_else(String::new, |due| format!(", {} UTC", Instant::of(due).words())),
             ));
         }
     }

@@ -12,15 +12,15 @@ pub(crate) enum Clock {
 impl Clock {
     pub(crate) fn now(&self) -> Instant {
         match self {
-            Self::Machine => Instant(jiff::Timestamp::now().as_millisecond()),
-            Self::Demo(at) => Instant(at.load(Ordering::Acquire)),
+            Self::Machine => Instant::of(jiff::Timestamp::now().as_millisecond()),
+            Self::Demo(at) => Instant::of(at.load(Ordering::Acquire)),
         }
     }
 
     /// Moves the demo clock, never backwards.
     pub(crate) fn move_to(&self, to: Instant) {
         if let Self::Demo(at) = self {
-            at.fetch_max(to.0, Ordering::AcqRel);
+            at.fetch_max(to.millis(), Ordering::AcqRel);
         }
     }
 

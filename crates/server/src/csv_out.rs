@@ -26,5 +26,5 @@ pub(crate) fn csv_file(name: &str, header: &[&str], rows: impl Iterator<Item = V
 
 /// An instant as CSV files carry it.
 pub(crate) fn iso(millis: i64) -> String {
-    rinse_core::Instant(millis).iso()
+    rinse_core::Instant::of(millis).iso()
 }

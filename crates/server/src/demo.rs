@@ -55,7 +55,7 @@ use std::path::Path;
 /// Mon 14 Apr 2025, 00:00 UTC: when the demo's year begins.
 pub const START: Instant = BEGINS;
 /// Thu 16 Apr 2026, 18:40 UTC: when a visitor opens it.
-pub const OPENS: Instant = Instant(1_776_364_800_000);
+pub const OPENS: Instant = Instant::of(1_776_364_800_000);
 
 /// Makes the demo's year in an empty folder. `people` is 24,000 for the real one.
 ///
@@ -467,7 +467,7 @@ impl Director {
 
     /// What two hosts reported of mail in our name over five weeks.
     async fn reports_in(&self) -> anyhow::Result<()> {
-        let (scenario, today) = (Scenario::skerry_light(), OPENS.0.div_euclid(DAY));
+        let (scenario, today) = (Scenario::skerry_light(), OPENS.millis().div_euclid(DAY));
         for ago in (1..36).rev() {
             let day = today - ago;
             for host in ["gull.example", "fulmar.example"] {

@@ -135,7 +135,7 @@ fn clock(c: &Connection, now: Instant) -> anyhow::Result<Finding> {
         return Ok(Finding::of_machine("clock", State::Right, "The folder is a demo’s, with a clock of its own."));
     }
     Ok(match rinse_store::settings::newest_audit(c)? {
-        Some(newest) if newest.0 > now.0 + 5 * MINUTE => Finding::of_machine(
+        Some(newest) if newest.millis() > now.millis() + 5 * MINUTE => Finding::of_machine(
             "clock",
             State::Wrong,
             format!(

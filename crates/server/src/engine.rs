@@ -151,7 +151,7 @@ impl Engine {
         while !self.is_ending() {
             if self.clock.is_demo() {
                 let target = self.store.read(|c| settings::get(c, "clock_target")).await.ok().flatten().and_then(|v| v.parse().ok());
-                if let Err(e) = self.advance(Instant(target.unwrap_or(0)).max(self.clock.now())).await {
+                if let Err(e) = self.advance(Instant::of(target.unwrap_or(0)).max(self.clock.now())).await {
                     tracing::error!("{e}");
                 }
                 self.woken_or_ending().await;
@@ -225,7 +225,7 @@ impl Engine {
             });
         };
         report(true, from, None);
-        self.store.write(move |c| settings::set(c, "clock_target", &to.0.to_string())).await?;
+        self.store.write(move |c| settings::set(c, "clock_target", &to.millis().to_string())).await?;
         let mut outcome = self.go(to, &report).await;
         if outcome.is_ok() {
             outcome = self.daily(self.clock.now()).await;
@@ -268,7 +268,7 @@ impl Engine {
 
     async fn move_clock(&self, to: Instant) -> Result<()> {
         self.clock.move_to(to);
-        self.store.write(move |c| settings::set(c, "clock", &to.0.to_string())).await
+        self.store.write(move |c| settings::set(c, "clock", &to.millis().to_string())).await
     }
 
     /// Brings in what the world does before `until`, through the same doors as from outside.
@@ -283,7 +283,7 @@ impl Engine {
                 if let What::Mail { to, raw } = &e.what
                     && !to.contains('+')
                 {
-                    self.mailbox.deliver(e.at.0, e.seq, to, raw).map_err(StoreError::Io)?;
+                    self.mailbox.deliver(e.at.millis(), e.seq, to, raw).map_err(StoreError::Io)?;
                 }
             }
             let calls = events.iter().filter(|e| !matches!(&e.what, What::Mail { to, .. } if !to.contains('+'))).map(|e| {
@@ -489,7 +489,7 @@ impl Engine {
                         arm.map(|arm| (d, if check { Phase::RolloutCheck } else { Phase::Rollout }, arm))
                     });
                     let pilot = t.pilot_hour();
-                    let at = t.rollout_at.filter(|_| pilot.is_some()).map_or(now, Instant);
+                    let at = t.rollout_at.filter(|_| pilot.is_some()).map_or(now, Instant::of);
                     let turns = sends::turns(c, t.mailing_id, at, pilot.map_or(Hour::AsScheduled, Hour::OfPilot), &done, people)?;
                     Ok((t.mailing_id, Arc::new(done), Arc::new(turns)))
                 })
@@ -528,7 +528,7 @@ impl Engine {
                     .iter()
                     .find(|(l, _)| l.id == i.letterhead)
                     .ok_or_else(|| "its letterhead is gone".to_owned())
-                    .and_then(|(l, keys)| crate::invitation::letter((l, keys), i, &self.signer, &self.base_url, now.0 / 1000));
+                    .and_then(|(l, keys)| crate::invitation::letter((l, keys), i, &self.signer, &self.base_url, now.millis() / 1000));
                 match composed {
                     Ok(m) => {
                         messages.push(m);

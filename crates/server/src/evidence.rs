@@ -17,7 +17,7 @@ const ON_PAPER: usize = 40;
 
 fn day(ms: i64) -> String {
     // "Thu 16 Apr 2026, 18:40" without the hour.
-    Instant(ms).words().split(',').next().unwrap_or_default().to_owned()
+    Instant::of(ms).words().split(',').next().unwrap_or_default().to_owned()
 }
 
 fn percent(p: Option<f64>, digits: usize) -> String {
@@ -73,7 +73,7 @@ fn chart(c: &Course, e: &Evidence) -> Chart {
 /// When it can't be written.
 pub(crate) fn pdf(e: &Evidence) -> Result<Vec<u8>, PaperError> {
     let who = e.senders.join(", ");
-    let mut p = Paper::new("How this base is kept clean", &format!("{who} · made {}", Instant(e.made_at).words()), e.made_at / 1000)?;
+    let mut p = Paper::new("How this base is kept clean", &format!("{who} · made {}", Instant::of(e.made_at).words()), e.made_at / 1000)?;
     p.text(&format!("Mail of {who}, {} to {}. All rates have 95% intervals (Wilson).", day(e.since), day(e.made_at)));
     for c in &e.courses {
         p.text(&finding(c));

@@ -34,7 +34,7 @@ pub(crate) async fn keep(State(app): State<App>, request: Request, next: Next) -
         return next.run(request).await;
     }
     let asked = request.uri().path_and_query().map_or(path, ToString::to_string);
-    let Some((answer, again)) = app.answers.last(&asked, app.now().0) else { return count(&app, asked, request, next).await };
+    let Some((answer, again)) = app.answers.last(&asked, app.now().millis()) else { return count(&app, asked, request, next).await };
     if again {
         let mut same = Request::new(Body::empty());
         *same.uri_mut() = request.uri().clone();
@@ -54,7 +54,7 @@ pub(crate) async fn keep(State(app): State<App>, request: Request, next: Next) -
 
 /// Counts, and keeps what took long.
 async fn count(app: &App, asked: String, request: Request, next: Next) -> Response {
-    let (began, as_of) = (Instant::now(), app.now().0);
+    let (began, as_of) = (Instant::now(), app.now().millis());
     let answer = next.run(request).await;
     let took = began.elapsed();
     if answer.status() != StatusCode::OK || app.answers.is_of_now(&asked, took) {

@@ -62,7 +62,7 @@ fn made(
     }
     // No send has such a number; each test its own, since hosts take a message with a known number for the same.
     let send = to.map_or(0, |(_, test)| -test);
-    composer.compose(send, arm, who.to(), app.now().0 / 1000).map_err(|e| refused(&e))
+    composer.compose(send, arm, who.to(), app.now().millis() / 1000).map_err(|e| refused(&e))
 }
 
 /// What is known of a draft that is checked.

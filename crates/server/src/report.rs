@@ -74,7 +74,7 @@ fn chart(f: &FindingsBy) -> Option<Chart> {
     };
     rows.sort_by_key(|r| r.1);
     // "Thu 16 Apr 2026, 18:40" without weekday, year and hour.
-    let date = |at: i64| Instant(at).words().split(' ').skip(1).take(2).collect::<Vec<_>>().join(" ");
+    let date = |at: i64| Instant::of(at).words().split(' ').skip(1).take(2).collect::<Vec<_>>().join(" ");
     let label = |r: &Row, at: i64| if f.by == By::Mailing { date(at) } else { r.name.trim_start_matches("week of ").to_owned() };
     let points = rows
         .into_iter()
@@ -91,7 +91,7 @@ fn chart(f: &FindingsBy) -> Option<Chart> {
 /// # Errors
 /// When it can't be written.
 pub(crate) fn pdf(name: &str, f: &FindingsBy, columns: &[Definition], now: i64) -> Result<Vec<u8>, PaperError> {
-    let mut p = Paper::new(name, &format!("Rinse · made {}", Instant(now).words()), now / 1000)?;
+    let mut p = Paper::new(name, &format!("Rinse · made {}", Instant::of(now).words()), now / 1000)?;
     p.text(&sentence(f));
     p.text(&format!(
         "{} of {} mailings, {} messages handed over, by {}.",
@@ -132,7 +132,7 @@ pub(crate) fn pdf(name: &str, f: &FindingsBy, columns: &[Definition], now: i64) 
 }
 
 fn on_sheet(name: &str, sheet: &Sheet, now: i64) -> Result<Vec<u8>, PaperError> {
-    let mut p = Paper::new(name, &format!("Rinse · made {}", Instant(now).words()), now / 1000)?;
+    let mut p = Paper::new(name, &format!("Rinse · made {}", Instant::of(now).words()), now / 1000)?;
     p.text(&sheet.sentence);
     let shown = &sheet.rows[..sheet.rows.len().min(ON_PAPER)];
     p.table(&sheet.columns, shown);
@@ -157,7 +157,7 @@ pub fn of_view(data: &Path, name: &str) -> anyhow::Result<Vec<u8>> {
     anyhow::ensure!(view.fits_paper(), "“{}” is drawn only: it has no table that could be put on paper.", view.name);
     // A demo's folder has a clock of its own.
     let clock = settings::get(&c, "clock")?.and_then(|t| t.parse().ok());
-    let now = clock.unwrap_or_else(|| Instant::of_machine(std::time::SystemTime::now()).0);
+    let now = clock.unwrap_or_else(|| Instant::of_machine(std::time::SystemTime::now()).millis());
     Ok(of_path(&c, &view.name, &view.path, now)?.1)
 }
 

@@ -32,7 +32,7 @@ pub(crate) struct Message<'a> {
 impl Message<'_> {
     /// All but its body.
     pub(crate) fn head(&self, now: Instant) -> Builder {
-        let second = now.0.div_euclid(1_000);
+        let second = now.millis().div_euclid(1_000);
         Request::builder()
             .method("POST")
             .uri(self.url)

@@ -81,7 +81,7 @@ impl App {
     pub async fn open(config: &Config) -> anyhow::Result<Self> {
         let held = Arc::new(rinse_store::backup::hold(&config.data)?);
         let store = Store::open(&config.data, config.durable)?;
-        let machine_now = Instant(jiff::Timestamp::now().as_millisecond());
+        let machine_now = Instant::of(jiff::Timestamp::now().as_millisecond());
         let replayed = store.replayed().clone();
         if replayed.any() {
             tracing::warn!("The journal knew of people who left and the database did not; they have left now: {replayed:?}");
@@ -105,17 +105,18 @@ impl App {
                 let (began, at) = store
                     .write(move |c| {
                         if settings::get(c, "clock")?.is_none() {
-                            settings::set(c, "world_began", &start.0.to_string())?;
-                            settings::set(c, "clock", &start.0.to_string())?;
+                            settings::set(c, "world_began", &start.millis().to_string())?;
+                            settings::set(c, "clock", &start.millis().to_string())?;
                         }
-                        let read =
-                            |k| Ok::<_, rinse_store::StoreError>(settings::get(c, k)?.and_then(|v| v.parse().ok()).unwrap_or(start.0));
+                        let read = |k| {
+                            Ok::<_, rinse_store::StoreError>(settings::get(c, k)?.and_then(|v| v.parse().ok()).unwrap_or(start.millis()))
+                        };
                         Ok((read("world_began")?, read("clock")?))
                     })
                     .await?;
                 let scenario = Scenario::skerry_light();
                 no_mail = Some(Arc::new(scenario.no_mail.clone()));
-                let network = Network::open(&config.data, scenario, Instant(began), config.durable)?;
+                let network = Network::open(&config.data, scenario, Instant::of(began), config.durable)?;
                 let network = Arc::new(Mutex::new(network));
                 let ask = AskDns::At(rinse_standins::dns::serve(&network)?);
                 (Clock::Demo(AtomicI64::new(at)), Transport::StandIn(Arc::clone(&network)), Texts::StandIn(network), ask)

@@ -77,7 +77,7 @@ pub(crate) fn check_draft(c: &Connection, app: &App, d: &MailingDraft, mailing: 
     let kind = Counted { channel: 2, letterhead: u32::try_from(l.id.0).unwrap_or(0), ..Counted::default() };
     let hours = rules::current(c)?.rules.hours_for(kind);
     let zone = zone::named(&l.zone).unwrap_or(zone::TimeZone::UTC);
-    if !draft.service && first_all_open(&hours, now, &zone).0 == i64::MAX {
+    if !draft.service && first_all_open(&hours, now, &zone).millis() == i64::MAX {
         let words = "The letterhead's sending hours lie within the quiet hours of text messages: nobody would ever get it. Change one of them in the rules.";
         found.push(Finding { level: Level::Error, part: "letterhead".into(), line: None, words: words.into(), fix: None });
     }

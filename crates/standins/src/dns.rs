@@ -131,7 +131,7 @@ mod tests {
     #[test]
     fn the_world_answers_by_udp() {
         let folder = tempfile::tempdir().unwrap();
-        let network = Network::open(folder.path(), Scenario::skerry_light(), Instant(0), false).unwrap();
+        let network = Network::open(folder.path(), Scenario::skerry_light(), Instant::of(0), false).unwrap();
         let long = "k".repeat(600);
         network.publish("Day1._domainkey.skerry-light.example", &long).unwrap();
         let network = Arc::new(Mutex::new(network));

@@ -170,7 +170,7 @@ impl Network {
     /// # Errors
     /// When the world's file fails.
     pub fn next_at(&self) -> Result<Option<Instant>> {
-        self.db.prepare_cached("SELECT min(at) FROM event")?.query_row([], |r| r.get::<_, Option<i64>>(0)).map(|t| t.map(Instant))
+        self.db.prepare_cached("SELECT min(at) FROM event")?.query_row([], |r| r.get::<_, Option<i64>>(0)).map(|t| t.map(Instant::of))
     }
 
     /// What happens before `until`, at most `limit` of it, in order. It stays until [`Self::done`].
@@ -181,7 +181,7 @@ impl Network {
         let mut s = self
             .db
             .prepare_cached("SELECT seq, at, method, target, agent, raw, body, peer FROM event WHERE at < ?1 ORDER BY at, seq LIMIT ?2")?;
-        s.query_map(params![until.0, i64::try_from(limit).unwrap_or(1000)], |r| {
+        s.query_map(params![until.millis(), i64::try_from(limit).unwrap_or(1000)], |r| {
             let (method, target): (Option<String>, String) = (r.get(2)?, r.get(3)?);
             let what = match method {
                 Some(method) => What::Http {
@@ -193,7 +193,7 @@ impl Network {
                 },
                 None => What::Mail { to: target, raw: r.get(5)? },
             };
-            Ok(Event { seq: r.get(0)?, at: Instant(r.get(1)?), what })
+            Ok(Event { seq: r.get(0)?, at: Instant::of(r.get(1)?), what })
         })?
         .collect()
     }
@@ -212,7 +212,7 @@ impl Network {
 
     fn http(&self, at: Instant, method: &str, url: &str, agent: &str, from: IpAddr) -> Result<()> {
         self.db.prepare_cached("INSERT INTO event (at, method, target, agent, peer) VALUES (?1,?2,?3,?4,?5)")?.execute(params![
-            at.0,
+            at.millis(),
             method,
             url,
             agent,
@@ -222,7 +222,11 @@ impl Network {
     }
 
     fn mail(&self, at: Instant, to: &str, raw: &str) -> Result<()> {
-        self.db.prepare_cached("INSERT INTO event (at, target, raw) VALUES (?1,?2,?3)")?.execute(params![at.0, to, raw.as_bytes()])?;
+        self.db.prepare_cached("INSERT INTO event (at, target, raw) VALUES (?1,?2,?3)")?.execute(params![
+            at.millis(),
+            to,
+            raw.as_bytes()
+        ])?;
         Ok(())
     }
 
@@ -271,7 +275,7 @@ impl Network {
             .prepare_cached(
                 "INSERT INTO domain_day (name, day, delivered) VALUES (?1, ?2, 1) ON CONFLICT DO UPDATE SET delivered = delivered + 1",
             )?
-            .execute(params![host, now.0.div_euclid(DAY)])?;
+            .execute(params![host, now.millis().div_euclid(DAY)])?;
         if gone {
             let after = HOUR + d.below(6 * 3600).try_into().unwrap_or(0) * SECOND;
             self.mail(now + after, m.return_path, &delivery_report(host, m, "5.1.1", "550 5.1.1 no such user here"))?;
@@ -283,7 +287,7 @@ impl Network {
 
     /// Does the host block us: more than 4 complaints in a thousand messages of the last two weeks? It forgets as they pass.
     fn distrusts(&self, host: &str, now: Instant) -> Result<bool> {
-        let day = now.0.div_euclid(DAY);
+        let day = now.millis().div_euclid(DAY);
         self.db
             .prepare_cached(
                 "SELECT coalesce(sum(delivered), 0) > 300 AND sum(complaints) * 250 > sum(delivered) FROM domain_day WHERE name = ?1 AND day > ?2 AND day <= ?3",
@@ -367,7 +371,7 @@ impl Network {
             {
                 self.db
                     .prepare_cached("INSERT INTO event (at, method, target, agent, body) VALUES (?1,'POST',?2,?3,'go=on')")?
-                    .execute(params![(looks + 40 * SECOND).0, button, BROWSERS[0]])?;
+                    .execute(params![(looks + 40 * SECOND).millis(), button, BROWSERS[0]])?;
             }
             let web = BROWSERS[d.below(BROWSERS.len())];
             if !links.is_empty() && d.chance(t.click) {
@@ -395,13 +399,13 @@ impl Network {
             let body = if d.chance(0.6) { "List-Unsubscribe=One-Click" } else { "stop=everything" };
             self.db
                 .prepare_cached("INSERT INTO event (at, method, target, agent, body) VALUES (?1,'POST',?2,'PostLook/2.3',?3)")?
-                .execute(params![(looks + secs(d, 30, 600)).0, leave, body])?;
+                .execute(params![(looks + secs(d, 30, 600)).millis(), leave, body])?;
         }
         if d.chance(t.complain * self.scenario.complaints_at(&domain.name, subject)) {
             let host = m.to.rsplit_once('@').map_or("", |(_, h)| h);
             self.db
                 .prepare_cached("INSERT INTO domain_day (name, day, complaints) VALUES (?1, ?2, 1) ON CONFLICT DO UPDATE SET complaints = complaints + 1")?
-                .execute(params![host, looks.0.div_euclid(DAY)])?;
+                .execute(params![host, looks.millis().div_euclid(DAY)])?;
             self.mail(looks + secs(d, 60, 6000), m.return_path, &feedback_report(host, m))?;
         }
         // Some have a gate before their mailbox that asks unknown senders to prove that they are people.
@@ -486,13 +490,13 @@ mod tests {
 
     fn world() -> (tempfile::TempDir, Network) {
         let dir = tempfile::tempdir().unwrap();
-        let n = Network::open(dir.path(), Scenario::skerry_light(), Instant(0), false).unwrap();
+        let n = Network::open(dir.path(), Scenario::skerry_light(), Instant::of(0), false).unwrap();
         (dir, n)
     }
 
     fn reply(n: &Network, id: &str, to: &str) -> Reply {
         let bytes = b"Subject: tide\r\nContent-Type: text/html\r\n\r\n<img src=\"http://h/o/x\"><a href=\"http://h/c/1\">a</a>";
-        n.hand_over(Instant(0), &[Handed { message_id: id, return_path: "back@s.example", to, bytes }]).unwrap().remove(0)
+        n.hand_over(Instant::of(0), &[Handed { message_id: id, return_path: "back@s.example", to, bytes }]).unwrap().remove(0)
     }
 
     #[test]
@@ -502,7 +506,7 @@ mod tests {
             n.db.execute("INSERT INTO domain_day VALUES ('strictgate.example', ?1, ?2, ?3)", [d, delivered, complaints]).unwrap();
         };
         day(100, 700, 2);
-        let distrusts = |d: i64| n.distrusts("strictgate.example", Instant(d * DAY)).unwrap();
+        let distrusts = |d: i64| n.distrusts("strictgate.example", Instant::of(d * DAY)).unwrap();
         assert!(!distrusts(100));
         day(101, 700, 9);
         assert!(distrusts(101) && distrusts(113) && !distrusts(115));
@@ -531,10 +535,10 @@ mod tests {
         for i in 0..50 {
             reply(&n, &format!("g{i}"), &format!("p{i}@gull.example"));
         }
-        let soon = n.due(Instant(5 * 60 * SECOND), 1000).unwrap();
+        let soon = n.due(Instant::of(5 * 60 * SECOND), 1000).unwrap();
         let fetched = soon.iter().filter(|e| matches!(&e.what, What::Http { agent, .. } if agent.contains("Proxy"))).count();
         assert!(fetched > 35, "{fetched} of 50 fetched");
-        let report = n.due(Instant(DAY), 5000).unwrap().into_iter().find_map(|e| match e.what {
+        let report = n.due(Instant::of(DAY), 5000).unwrap().into_iter().find_map(|e| match e.what {
             What::Mail { raw, .. } if String::from_utf8_lossy(&raw).contains("delivery-status") => Some(raw),
             _ => None,
         });
@@ -547,8 +551,8 @@ mod tests {
     fn a_message_it_has_is_not_taken_twice() {
         let (_dir, n) = world();
         assert!(reply(&n, "a", "x@tern.example").accepted() && n.holds("a").unwrap() && !n.holds("z").unwrap());
-        let before = n.due(Instant(i64::MAX), 100).unwrap();
+        let before = n.due(Instant::of(i64::MAX), 100).unwrap();
         reply(&n, "a", "x@tern.example");
-        assert_eq!(n.due(Instant(i64::MAX), 100).unwrap(), before);
+        assert_eq!(n.due(Instant::of(i64::MAX), 100).unwrap(), before);
     }
 }

@@ -79,7 +79,7 @@ impl Network {
     fn bring(&self, at: Instant, door: &str, body: &serde_json::Value) -> Result<()> {
         self.db
             .prepare_cached("INSERT INTO event (at, method, target, agent, body) VALUES (?1, 'POST', ?2, 'text gateway', ?3)")?
-            .execute(params![at.0, format!("http://here/in/{door}"), body.to_string()])?;
+            .execute(params![at.millis(), format!("http://here/in/{door}"), body.to_string()])?;
         Ok(())
     }
 }

@@ -43,7 +43,7 @@ pub fn dmarc(scenario: &Scenario, host: &str, day: i64, ago: i64) -> String {
 #[must_use]
 pub fn tls(scenario: &Scenario, host: &str, day: i64) -> String {
     let mut d = Draws::new(scenario.seed, &format!("tls {host} {day}"));
-    let (from, to) = (Instant(day * rinse_core::DAY).iso(), Instant((day + 1) * rinse_core::DAY - 1_000).iso());
+    let (from, to) = (Instant::of(day * rinse_core::DAY).iso(), Instant::of((day + 1) * rinse_core::DAY - 1_000).iso());
     let failed = d.below(3);
     let details = if failed > 0 {
         format!(r#","failure-details":[{{"result-type":"certificate-expired","failed-session-count":{failed}}}]"#)

@@ -4,7 +4,7 @@ use rinse_core::Instant;
 use serde::Deserialize;
 
 /// When its year begins: 14 April 2025 in UTC.
-pub const BEGINS: Instant = Instant(1_744_588_800_000);
+pub const BEGINS: Instant = Instant::of(1_744_588_800_000);
 
 #[derive(Debug, Clone, Deserialize)]
 pub struct Scenario {

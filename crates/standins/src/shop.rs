@@ -67,7 +67,7 @@ impl Network {
         let after = (10.0 * MINUTE as f64 * (2.0 * d.normal()).exp()).clamp(MINUTE as f64, (3 * DAY) as f64) as i64;
         self.db.prepare_cached("INSERT OR IGNORE INTO sold VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?.execute(params![
             format!("web-{}", m.message_id),
-            (clicked + after).0,
+            (clicked + after).millis(),
             m.to,
             offer.product,
             offer.category,
@@ -85,14 +85,14 @@ impl Network {
         let sold = |r: &rusqlite::Row<'_>| {
             Ok(Sold {
                 key: r.get(0)?,
-                at: Instant(r.get(1)?),
+                at: Instant::of(r.get(1)?),
                 address: r.get(2)?,
                 product: r.get(3)?,
                 category: r.get(4)?,
                 cents: r.get(5)?,
             })
         };
-        s.query_map([until.0], sold)?.collect()
+        s.query_map([until.millis()], sold)?.collect()
     }
 
     /// What was sold before an instant has been taken in.
@@ -100,7 +100,7 @@ impl Network {
     /// # Errors
     /// When the world's file fails.
     pub fn booked(&self, until: Instant) -> Result<()> {
-        self.db.prepare_cached("DELETE FROM sold WHERE at < ?1")?.execute([until.0])?;
+        self.db.prepare_cached("DELETE FROM sold WHERE at < ?1")?.execute([until.millis()])?;
         Ok(())
     }
 }
@@ -113,7 +113,7 @@ mod tests {
     /// What the till writes is what the door reads, refunds included.
     #[test]
     fn every_line_is_a_purchase() {
-        let csv = purchases_csv(&Scenario::skerry_light(), 400, Instant(0), 300);
+        let csv = purchases_csv(&Scenario::skerry_light(), 400, Instant::of(0), 300);
         let mut lines = csv.lines();
         let columns = purchase::columns(&lines.next().unwrap().split(',').collect::<Vec<_>>(), &purchase::COLUMNS, "category").unwrap();
         let read: Vec<_> = lines.map(|l| purchase::from_record(&l.split(',').collect::<Vec<_>>(), &columns)).collect();

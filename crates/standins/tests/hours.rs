@@ -52,7 +52,7 @@ fn trial(network: &Network, number: i64, subject: &str) -> (HourVerdict, Vec<u8>
                 .collect();
             network.hand_over(at, &handed).unwrap();
         }
-        let events = network.due(Instant(i64::MAX), 1_000_000).unwrap();
+        let events = network.due(Instant::of(i64::MAX), 1_000_000).unwrap();
         let opened: HashSet<i64> = events
             .iter()
             .filter_map(|e| match &e.what {
@@ -80,7 +80,7 @@ fn trial(network: &Network, number: i64, subject: &str) -> (HourVerdict, Vec<u8>
 #[test]
 fn what_the_scenario_says_of_hours_is_found_and_nothing_else() {
     let folder = tempfile::tempdir().unwrap();
-    let network = Network::open(folder.path(), Scenario::skerry_light(), Instant(19_990 * DAY), false).unwrap();
+    let network = Network::open(folder.path(), Scenario::skerry_light(), Instant::of(19_990 * DAY), false).unwrap();
     let (mut found, mut best, mut wolf) = (0, 0, 0);
     for n in 0..10 {
         // Two points up at 8 and down at 20: about 4 points between them.

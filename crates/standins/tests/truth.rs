@@ -23,9 +23,9 @@ fn openers(network: &Network, trial: usize, n: usize, subjects: [&str; 2]) -> [u
             .iter()
             .map(|(id, to, body)| Handed { message_id: id, return_path: "back@skerry-light.example", to, bytes: body.as_bytes() })
             .collect();
-        assert!(network.hand_over(Instant(0), &handed).unwrap().iter().all(|r| r.accepted()));
+        assert!(network.hand_over(Instant::of(0), &handed).unwrap().iter().all(|r| r.accepted()));
     }
-    let events = network.due(Instant(i64::MAX), 1_000_000).unwrap();
+    let events = network.due(Instant::of(i64::MAX), 1_000_000).unwrap();
     let mut seen: [HashSet<&str>; 2] = [HashSet::new(), HashSet::new()];
     for e in &events {
         if let What::Http { url, .. } = &e.what
@@ -42,7 +42,7 @@ fn openers(network: &Network, trial: usize, n: usize, subjects: [&str; 2]) -> [u
 /// How many of the trials are called for A, and for B.
 fn calls(trials: usize, n: usize, subjects: [&str; 2]) -> (usize, usize) {
     let folder = tempfile::tempdir().unwrap();
-    let network = Network::open(folder.path(), Scenario::skerry_light(), Instant(0), false).unwrap();
+    let network = Network::open(folder.path(), Scenario::skerry_light(), Instant::of(0), false).unwrap();
     let arm = |x| Arm { successes: x, trials: n as u64 };
     let (mut for_a, mut for_b) = (0, 0);
     for trial in 0..trials {
@@ -86,7 +86,7 @@ fn truth(scenario: &Scenario, subjects: [&str; 2]) -> f64 {
 #[test]
 fn intervals_cover_the_worlds_own_truth_as_often_as_they_say() {
     let (folder, scenario) = (tempfile::tempdir().unwrap(), Scenario::skerry_light());
-    let network = Network::open(folder.path(), Scenario::skerry_light(), Instant(0), false).unwrap();
+    let network = Network::open(folder.path(), Scenario::skerry_light(), Instant::of(0), false).unwrap();
     let n = 250;
     let pairs = [
         ["Free lamps by night", "The tide by night"],

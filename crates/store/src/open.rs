@@ -199,7 +199,7 @@ fn functions(conn: &Connection) -> rusqlite::Result<()> {
     // Words as they are compared; missing when there are none.
     conn.create_scalar_function("fold", 1, flags, |x| Ok(x.get::<Option<String>>(0)?.map(|t| fold(&t)).filter(|t| !t.is_empty())))?;
     conn.create_scalar_function("local_hour", 2, flags, |x| {
-        Ok(crate::figures::local_hour(&x.get::<Option<String>>(0)?.unwrap_or_default(), Instant(x.get(1)?)))
+        Ok(crate::figures::local_hour(&x.get::<Option<String>>(0)?.unwrap_or_default(), Instant::of(x.get(1)?)))
     })?;
     // Not deterministic to SQLite: its sets change from count to count.
     conn.create_scalar_function("in_set", 2, FunctionFlags::SQLITE_UTF8 | FunctionFlags::SQLITE_INNOCUOUS, |x| {
@@ -211,8 +211,8 @@ fn functions(conn: &Connection) -> rusqlite::Result<()> {
         Ok(from.map(|from| place::distance_km(from, to)))
     })?;
     conn.create_scalar_function("score_at", 4, flags, |x| {
-        let standing = score::Standing { value: x.get(0)?, as_of: rinse_core::Instant(x.get(1)?) };
-        Ok(standing.at(rinse_core::Instant(x.get(3)?), x.get(2)?))
+        let standing = score::Standing { value: x.get(0)?, as_of: rinse_core::Instant::of(x.get(1)?) };
+        Ok(standing.at(rinse_core::Instant::of(x.get(3)?), x.get(2)?))
     })?;
     conn.create_scalar_function("stable_share", 2, flags, |x| Ok(share::draw(x.get_raw(0).as_str()?, rinse_core::id::ContactId(x.get(1)?))))
 }

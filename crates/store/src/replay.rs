@@ -49,7 +49,7 @@ fn replay(c: &Connection, whole: &Whole) -> Result<Replayed> {
 }
 
 fn apply(c: &Connection, line: &Line, contact: Option<ContactId>, done: &mut Replayed) -> Result<()> {
-    let at = Instant(line.at);
+    let at = Instant::of(line.at);
     let name = line.topic.as_deref().unwrap_or_default();
     let grant = Grant { channel: line.channel, entity: &line.entity };
     let evidence = "replayed after a restore".to_owned();

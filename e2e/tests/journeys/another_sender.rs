@@ -106,7 +106,7 @@ async fn its_year_comes_in_its_trial_is_drawn_here_and_the_verdict_is_true() {
     let world = Network::open(folder.path(), Scenario::skerry_light(), BEGINS, false).unwrap();
     let truth = |people: &[String], subject: &str| {
         let there = people.iter().filter(|a| !a.starts_with("gone."));
-        let chances: Vec<f64> = there.map(|a| world.chance_to_open(a, subject, Instant(at))).collect();
+        let chances: Vec<f64> = there.map(|a| world.chance_to_open(a, subject, Instant::of(at))).collect();
         chances.iter().sum::<f64>() / chances.len() as f64
     };
     let reading = b.rinse.json("GET", &format!("/api/trials/{trial}"), &Value::Null)["reading"].clone();

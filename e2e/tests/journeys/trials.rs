@@ -74,7 +74,7 @@ async fn a_trial_on_revenue_with_people_without_mail_ends_without_a_call() {
     b.click("How evenly the arms were filled").await;
     b.shows("no mail").await;
     // Two buy in A, four in B, which has twice the people, and two without mail: nobody could tell them apart.
-    let at = rinse_core::Instant(b.rinse.json("GET", "/api/clock", &Value::Null)["now"].as_i64().unwrap() + 7_200_000).iso();
+    let at = rinse_core::Instant::of(b.rinse.json("GET", "/api/clock", &Value::Null)["now"].as_i64().unwrap() + 7_200_000).iso();
     let mut csv = "key,address,at,value,currency,product\n".to_owned();
     for (arm, buyers) in [(0, 2), (1, 4), (2, 2)] {
         let db = open(&b);

@@ -94,7 +94,7 @@ impl Messages {
         for i in 1..first.len() {
             first[i] += first[i - 1];
         }
-        let filler = Message { at: Instant(0), kind: Kind::default(), reserved: None };
+        let filler = Message { at: Instant::of(0), kind: Kind::default(), reserved: None };
         let mut list = vec![filler; first.last().copied().unwrap_or(0) as usize];
         let mut next = first.clone();
         for (place, (_, message)) in whose.iter().zip(found).filter(|(p, _)| **p != NOBODY) {
@@ -172,7 +172,7 @@ impl Base {
     /// The same person as one row, with their messages.
     #[must_use]
     pub fn person<'a>(&'a self, messages: &'a [Message], i: usize, marks: &Marks) -> Person<'a> {
-        let instant = |v: i64| (v != NONE).then_some(Instant(v));
+        let instant = |v: i64| (v != NONE).then_some(Instant::of(v));
         let flags = marks.flags[i];
         // What is loaded is checked; whatever else came here would not be mailed.
         let consent = |code: u8| Consent::of_code(i64::from(code)).unwrap_or(Consent::Withdrawn);
@@ -326,14 +326,14 @@ impl<'a> Ready<'a> {
             return by_then(&base.person(messages, i, marks), rules, t, &zone.clock, bars);
         }
         let mut r = bars;
-        if base.status[i] == MailStatus::Resting as u8 && (base.status_until[i] > at.0 || base.status_until[i] == NONE) {
+        if base.status[i] == MailStatus::Resting as u8 && (base.status_until[i] > at.millis() || base.status_until[i] == NONE) {
             r.add(Reason::Resting);
         }
-        if marks.domain_until.get(i).is_some_and(|until| *until > at.0) {
+        if marks.domain_until.get(i).is_some_and(|until| *until > at.millis()) {
             r.add(Reason::DomainPaused);
         }
         if marketing {
-            if base.consent[i] == Consent::Paused as u8 && (base.paused_until[i] > at.0 || base.paused_until[i] == NONE) {
+            if base.consent[i] == Consent::Paused as u8 && (base.paused_until[i] > at.millis() || base.paused_until[i] == NONE) {
                 r.add(Reason::Paused);
             }
             if rules.over_cap != OverCap::Exceed && !rules.caps.is_empty() {

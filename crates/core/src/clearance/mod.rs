@@ -123,7 +123,7 @@ fn conclude(person: &Person<'_>, rules: &Rules, at: Instant, clock: &impl Wall, 
     }
     let until = release(person, rules, at, clock);
     // A rest that waits for a cleaning run has no end that service mail could wait for.
-    if until.0 == i64::MAX || rules.class == Class::Marketing && until > rules.give_up_at {
+    if until.millis() == i64::MAX || rules.class == Class::Marketing && until > rules.give_up_at {
         r.add(Reason::HeldTooLong);
         return Outcome::Barred(r);
     }
@@ -159,12 +159,12 @@ fn add_holds(person: &Person<'_>, rules: &Rules, t: Instant, clock: &impl Wall, 
 
 fn rest(person: &Person<'_>) -> Option<Instant> {
     // A rest without an end waits for a cleaning run.
-    (person.status == MailStatus::Resting).then(|| person.resting_until.unwrap_or(Instant(i64::MAX)))
+    (person.status == MailStatus::Resting).then(|| person.resting_until.unwrap_or(Instant::of(i64::MAX)))
 }
 
 fn pause(person: &Person<'_>) -> Option<Instant> {
     // A pause without an end would be a fault; until it is mended nothing goes out.
-    (person.consent == Consent::Paused).then(|| person.paused_until.unwrap_or(Instant(i64::MAX)))
+    (person.consent == Consent::Paused).then(|| person.paused_until.unwrap_or(Instant::of(i64::MAX)))
 }
 
 /// The first instant, `at` or later, at which rest, pauses, every cap and the hours all allow it.
@@ -175,7 +175,7 @@ fn release(person: &Person<'_>, rules: &Rules, at: Instant, clock: &impl Wall) -
         return t;
     }
     t = pause(person).map_or(t, |until| until.max(t));
-    if t.0 == i64::MAX {
+    if t.millis() == i64::MAX {
         return t;
     }
     loop {
@@ -185,11 +185,11 @@ fn release(person: &Person<'_>, rules: &Rules, at: Instant, clock: &impl Wall) -
                 t = t.max(cap.first_allowed(person.messages, t, rules.rank, clock));
             }
         }
-        if t.0 == i64::MAX {
+        if t.millis() == i64::MAX {
             return t;
         }
         t = first_all_open(&rules.hours, t, clock);
-        if t == before || t.0 == i64::MAX {
+        if t == before || t.millis() == i64::MAX {
             return t;
         }
     }

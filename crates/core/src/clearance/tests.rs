@@ -12,7 +12,7 @@ use std::sync::Arc;
 const ZONES: [&str; 4] = ["UTC", "Europe/London", "America/Halifax", "Pacific/Auckland"];
 const COUNTRIES: [&str; 4] = ["", "GB", "DE", "NO"];
 /// 27 March 2026: clocks change in London two days later, in Auckland nine days later.
-const BEGAN: Instant = Instant(1_774_569_600_000);
+const BEGAN: Instant = Instant::of(1_774_569_600_000);
 
 #[derive(Debug, Clone)]
 struct Someone {
@@ -121,15 +121,15 @@ fn base(people: &[Someone]) -> ((Base, Messages), Marks) {
         b.consent.push(p.codes.0);
         b.under_pause.push(p.codes.1);
         b.status.push(p.codes.2);
-        b.status_until.push(p.until.0.map_or(NONE, |t| BEGAN.0 + t));
-        b.paused_until.push(p.until.1.map_or(NONE, |t| BEGAN.0 + t));
+        b.status_until.push(p.until.0.map_or(NONE, |t| BEGAN.millis() + t));
+        b.paused_until.push(p.until.1.map_or(NONE, |t| BEGAN.millis() + t));
         b.country.push(p.place.0);
         b.zone.push(p.place.1);
         b.sunset.push(p.sunset);
         messages.extend(p.messages.iter().map(|m| (ContactId(i as i64 * 3), *m)));
         marks.flags.push(p.flags);
         Arc::make_mut(&mut marks.lists).push(p.lists);
-        marks.domain_until.push(p.domain.map_or(NONE, |t| BEGAN.0 + t));
+        marks.domain_until.push(p.domain.map_or(NONE, |t| BEGAN.millis() + t));
     }
     let messages = Messages::hang(&b.contact, &messages);
     ((b, messages), marks)

@@ -198,12 +198,12 @@ mod tests {
                 waits.insert((paused, i));
                 continue;
             }
-            let now = Instant(at);
+            let now = Instant::of(at);
             throttle = throttle.and_then(|t| t.at(now));
             match throttle.as_mut().map_or(Turn::Now, |t| t.turn(now)) {
                 Turn::At(later) => {
                     assert!(later > now, "who waits is asked later");
-                    waits.insert((later.0, i));
+                    waits.insert((later.millis(), i));
                 }
                 Turn::Now => {
                     went.push(at);
@@ -246,10 +246,10 @@ mod tests {
     fn it_is_back_within_the_hour() {
         let mut t = None;
         for i in 0..400 {
-            t = after(t, Heard::Slower, Instant(i * 1_000), || 3_000.0);
+            t = after(t, Heard::Slower, Instant::of(i * 1_000), || 3_000.0);
         }
         assert_eq!(t.map(|t| t.ceiling), Some(FLOOR));
-        let (mut now, from) = (Instant(400_000), Instant(400_000));
+        let (mut now, from) = (Instant::of(400_000), Instant::of(400_000));
         while let Some(mut held) = t {
             match held.turn(now) {
                 Turn::Now => t = after(Some(held), Heard::LetIn, now, || 0.0),
@@ -269,7 +269,7 @@ mod tests {
         #[test]
         fn never_over_the_ceiling_and_never_for_ever(replies in prop::collection::vec((any::<bool>(), 0i64..20_000), 1..400), usual in 60.0f64..5_000.0) {
             let mut t = None;
-            let mut now = Instant(0);
+            let mut now = Instant::of(0);
             for (good, wait) in replies {
                 now = now + wait;
                 t = after(t, if good { Heard::LetIn } else { Heard::Slower }, now, || usual);
@@ -318,7 +318,7 @@ mod tests {
         /// five minutes or a gap.
         #[test]
         fn who_waits_is_asked_again_soon(ceiling in 0.1f64..59.0, n in 1usize..300) {
-            let now = Instant(0);
+            let now = Instant::of(0);
             let mut t = Throttle { usual: 60.0, ceiling, run: 0, minute: now, good: false, bad: false, next: now, queued: now, asked_at: now };
             prop_assert_eq!(t.turn(now), Turn::Now);
             for _ in 0..n {

@@ -116,7 +116,7 @@ pub const WEEKDAYS: [&str; 7] = ["Monday", "Tuesday", "Wednesday", "Thursday", "
 const PARTS: [&str; 4] = ["night, 00 to 06", "morning, 06 to 12", "afternoon, 12 to 18", "evening, 18 to 24"];
 
 fn date(days: i64) -> String {
-    crate::zone::stamp(Instant(days * DAY)).strftime("%-d %b %Y").to_string()
+    crate::zone::stamp(Instant::of(days * DAY)).strftime("%-d %b %Y").to_string()
 }
 
 /// Which of two groups of time comes first, by their keys: numbers, or months as in "2026-04".

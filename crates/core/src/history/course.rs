@@ -70,8 +70,8 @@ mod tests {
     #[case(&[(Step::Sent, 10), (Step::Bounced, 11), (Step::Accepted, 20)], Some((10, Some(20), None)))]
     #[case(&[(Step::Accepted, 11)], Some((11, Some(11), None)))]
     fn a_message_went_as_its_log_says(#[case] steps: &[(Step, i64)], #[case] want: Option<(i64, Option<i64>, Option<i64>)>) {
-        let steps: Vec<_> = steps.iter().map(|(s, at)| (*s, Instant(*at))).collect();
-        let found = course(&steps).map(|c| (c.handed_at.0, c.accepted_at.map(|a| a.0), c.failed_at.map(|a| a.0)));
+        let steps: Vec<_> = steps.iter().map(|(s, at)| (*s, Instant::of(*at))).collect();
+        let found = course(&steps).map(|c| (c.handed_at.millis(), c.accepted_at.map(|a| a.millis()), c.failed_at.map(|a| a.millis())));
         assert_eq!(found, want);
     }
 
@@ -79,7 +79,7 @@ mod tests {
         /// Neither order nor repetition matters, nothing comes before it was handed over, and a message is never both waiting and settled.
         #[test]
         fn order_does_not_matter(mut steps in prop::collection::vec((prop::sample::select(Step::ALL.to_vec()), 0_i64..50), 0..8), at in 0_usize..8) {
-            let as_instants = |s: &[(Step, i64)]| s.iter().map(|(s, at)| (*s, Instant(*at))).collect::<Vec<_>>();
+            let as_instants = |s: &[(Step, i64)]| s.iter().map(|(s, at)| (*s, Instant::of(*at))).collect::<Vec<_>>();
             let first = course(&as_instants(&steps));
             if let Some(one) = steps.get(at).copied() {
                 steps.push(one);

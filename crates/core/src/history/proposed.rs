@@ -37,7 +37,7 @@ impl Gathering {
         if !goes || !e.mailing.is_empty() || e.subject.is_empty() || self.is_full() {
             return;
         }
-        let hour = e.at.0.div_euclid(HOUR);
+        let hour = e.at.millis().div_euclid(HOUR);
         let seen = self.subjects.entry(e.subject.clone()).or_default().entry(hour).or_default();
         self.hours += usize::from(*seen == 0);
         *seen += 1;
@@ -77,7 +77,7 @@ impl Gathering {
 /// The key of a mailing that has none of its own: its subject and its first hour, in UTC.
 fn key(subject: &str, at: i64) -> String {
     let short: String = subject.chars().take(40).collect();
-    format!("{short}, {}", Instant(at).words())
+    format!("{short}, {}", Instant::of(at).words())
 }
 
 /// Whose event it is, by the mailings that were proposed.
@@ -102,7 +102,7 @@ impl Proposed {
     #[must_use]
     pub fn key_of(&self, subject: &str, at: Instant) -> Option<&str> {
         let all = self.of.get(subject)?;
-        let begun = all.partition_point(|(from, _)| *from <= at.0);
+        let begun = all.partition_point(|(from, _)| *from <= at.millis());
         Some(all.get(begun.checked_sub(1)?)?.1.as_str())
     }
 
@@ -128,7 +128,7 @@ mod tests {
             mailing: String::new(),
             subject: subject.into(),
             kind,
-            at: Instant(at),
+            at: Instant::of(at),
             key: String::new(),
             agent: String::new(),
             link: String::new(),
@@ -153,7 +153,7 @@ mod tests {
             let proposed = Proposed::new(&found);
             prop_assert_eq!(found.iter().map(|p| p.rows).sum::<u64>(), sent.len() as u64);
             for (s, hour) in &sent {
-                let key = proposed.key_of(subjects[*s], Instant(hour * HOUR + 7)).unwrap();
+                let key = proposed.key_of(subjects[*s], Instant::of(hour * HOUR + 7)).unwrap();
                 let p = found.iter().find(|p| p.key == key).unwrap();
                 prop_assert!(p.subject == subjects[*s] && p.from <= hour * HOUR && hour * HOUR <= p.until);
             }
@@ -162,7 +162,7 @@ mod tests {
             }
             let at = later * HOUR;
             let want = found.iter().filter(|p| p.subject == subjects[0] && p.from <= at).map(|p| p.key.as_str()).next_back();
-            prop_assert_eq!(proposed.key_of(subjects[0], Instant(at)), want);
+            prop_assert_eq!(proposed.key_of(subjects[0], Instant::of(at)), want);
             sent.reverse();
             prop_assert_eq!(gather(&sent), found);
         }
@@ -175,7 +175,7 @@ mod tests {
         g.see(&event("", Kind::Sent, 0));
         g.see(&Event { mailing: "K-7".into(), ..event("Tide notes", Kind::Sent, 0) });
         assert_eq!(g.proposals(), []);
-        assert_eq!(Proposed::default().key_of("Tide notes", Instant(0)), None);
+        assert_eq!(Proposed::default().key_of("Tide notes", Instant::of(0)), None);
         (0..2 * MOST as i64).for_each(|i| g.see(&event("Tide notes", Kind::Sent, i * 30 * HOUR)));
         assert!(g.is_full() && g.proposals().len() == MOST);
     }

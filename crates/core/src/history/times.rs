@@ -46,7 +46,7 @@ fn written(text: &str) -> Option<Written> {
         return None;
     }
     if let Ok(t) = text.parse::<jiff::Timestamp>() {
-        return Some(Written::At(Instant(t.as_millisecond())));
+        return Some(Written::At(Instant::of(t.as_millisecond())));
     }
     let (number, part) = text.split_once('.').unwrap_or((text, ""));
     // Eight digits alone are a date (20260416), fewer could be anything.
@@ -59,11 +59,11 @@ fn written(text: &str) -> Option<Written> {
         } else {
             n / 1000
         };
-        return Some(Written::At(Instant(millis)));
+        return Some(Written::At(Instant::of(millis)));
     }
     // As mail writes it (RFC 5322).
     if let Ok(zoned) = jiff::fmt::rfc2822::parse(text) {
-        return Some(Written::At(Instant(zoned.timestamp().as_millisecond())));
+        return Some(Written::At(Instant::of(zoned.timestamp().as_millisecond())));
     }
     if let Some(bare) = text.strip_suffix(" UTC").or_else(|| text.strip_suffix(" GMT")).or_else(|| text.strip_suffix('Z')) {
         return match written(bare)? {
@@ -74,7 +74,7 @@ fn written(text: &str) -> Option<Written> {
     if let Ok(t) =
         jiff::Timestamp::strptime("%Y-%m-%d %H:%M:%S %z", text).or_else(|_| jiff::Timestamp::strptime("%Y-%m-%d %H:%M:%S%:z", text))
     {
-        return Some(Written::At(Instant(t.as_millisecond())));
+        return Some(Written::At(Instant::of(t.as_millisecond())));
     }
     if let Ok(local) = text.parse::<DateTime>() {
         return Some(Written::Local(local));
@@ -154,7 +154,7 @@ impl Times {
 /// Years 1990 to 2100: what lies outside is no instant of a mailing.
 fn within(at: Instant) -> Option<Instant> {
     const YEAR: i64 = 365 * DAY;
-    (at.0 > 20 * YEAR && at.0 < 131 * YEAR).then_some(at)
+    (at.millis() > 20 * YEAR && at.millis() < 131 * YEAR).then_some(at)
 }
 
 /// Does such a cell hold an instant, however it is written?
@@ -263,11 +263,11 @@ mod tests {
         #[test]
         fn instants_come_back(secs in 800_000_000_i64..4_000_000_000, any in ".{0,40}") {
             let _ = in_oslo().read(&any);
-            let at = Instant(secs * 1000);
+            let at = Instant::of(secs * 1000);
             prop_assert_eq!(Times::default().read(&at.iso()), Ok(at));
             if secs >= 100_000_000 {
                 prop_assert_eq!(Times::default().read(&secs.to_string()), Ok(at));
-                prop_assert_eq!(Times::default().read(&at.0.to_string()), Ok(at));
+                prop_assert_eq!(Times::default().read(&at.millis().to_string()), Ok(at));
             }
         }
     }

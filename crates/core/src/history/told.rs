@@ -109,7 +109,7 @@ mod tests {
         );
         let t = told(r#"{"address": "jorun.brand@tern.example", "kind": "bought", "at": 1776364800, "amount": 1234.5, "currency": "gbp"}"#)
             .unwrap();
-        assert_eq!((t.event.cents, t.event.currency.as_str(), t.event.at.0), (123_450, "GBP", 1_776_364_800_000));
+        assert_eq!((t.event.cents, t.event.currency.as_str(), t.event.at.millis()), (123_450, "GBP", 1_776_364_800_000));
         for (line, why) in [
             ("[]", "no object"),
             ("{", "no object"),

@@ -209,10 +209,10 @@ mod tests {
     use proptest::prelude::*;
     use rstest::rstest;
 
-    const AT_ONCE: Message = Message { delivered_at: Instant(0), fetching_domain: false };
+    const AT_ONCE: Message = Message { delivered_at: Instant::of(0), fetching_domain: false };
 
     fn hit(ms: i64, on: On) -> Hit<'static> {
-        Hit { at: Instant(ms), on, agent: "Reader", network: None, head: false }
+        Hit { at: Instant::of(ms), on, agent: "Reader", network: None, head: false }
     }
 
     #[rstest]
@@ -243,10 +243,10 @@ mod tests {
     #[test]
     fn a_burst_takes_three_links_in_three_seconds() {
         let r = Rules::default();
-        let clicks = [(Instant(0), 1), (Instant(1_000), 2), (Instant(3_000), 3), (Instant(60_000), 1)];
-        assert!(r.is_burst(&clicks, Instant(1_000)) && !r.is_burst(&clicks, Instant(60_000)));
-        assert!(!r.is_burst(&[(Instant(0), 1), (Instant(1), 1), (Instant(2), 2)], Instant(0)));
-        assert!(!r.is_burst(&[(Instant(0), 1), (Instant(1), 2), (Instant(3_001), 3)], Instant(0)));
+        let clicks = [(Instant::of(0), 1), (Instant::of(1_000), 2), (Instant::of(3_000), 3), (Instant::of(60_000), 1)];
+        assert!(r.is_burst(&clicks, Instant::of(1_000)) && !r.is_burst(&clicks, Instant::of(60_000)));
+        assert!(!r.is_burst(&[(Instant::of(0), 1), (Instant::of(1), 1), (Instant::of(2), 2)], Instant::of(0)));
+        assert!(!r.is_burst(&[(Instant::of(0), 1), (Instant::of(1), 2), (Instant::of(3_001), 3)], Instant::of(0)));
     }
 
     #[rstest]

@@ -42,7 +42,7 @@ fn within(at: Instant, now: Instant, days: Option<u32>) -> bool {
 /// The UTC day of an instant, counted from 1970-01-01.
 #[must_use]
 pub fn day_of(at: Instant) -> i64 {
-    at.0.div_euclid(DAY)
+    at.millis().div_euclid(DAY)
 }
 
 fn one(leaf: &Tree, p: &Person, now: Instant) -> Option<bool> {

@@ -143,7 +143,7 @@ impl Person {
             status: MailStatus::Active,
             domain: String::new(),
             open_blind: false,
-            added_at: Instant(0),
+            added_at: Instant::of(0),
             load_cell: None,
             silence: None,
             scores: HashMap::new(),

@@ -9,7 +9,7 @@ use crate::{DAY, Instant};
 use proptest::prelude::*;
 use rstest::rstest;
 
-const NOW: Instant = Instant(1_000 * DAY);
+const NOW: Instant = Instant::of(1_000 * DAY);
 
 /// Visits a year is field 1, member since is field 2, member is field 3.
 fn wren() -> Person {

@@ -50,8 +50,8 @@ fn outlines() -> impl Strategy<Value = Outline> {
 /// Walks somebody through, looking again `late` milliseconds after each instant that it asks for.
 fn walk(o: &Outline, facts: &Facts, late: i64) -> (Vec<(u32, Instant)>, Vec<(MailingId, Instant)>, Option<Instant>) {
     let clock = zone::named("Europe/London").unwrap();
-    let mut s = Standing { step: o.first().unwrap(), came: Instant(0), entered: Instant(0), sent: None };
-    let (mut seen, mut sends, mut now) = (vec![(s.step, s.came)], Vec::new(), Instant(late));
+    let mut s = Standing { step: o.first().unwrap(), came: Instant::of(0), entered: Instant::of(0), sent: None };
+    let (mut seen, mut sends, mut now) = (vec![(s.step, s.came)], Vec::new(), Instant::of(late));
     for _ in 0..1_000 {
         let (to, at) = match next(o, &s, facts, &clock, now) {
             Move::Stay(Some(until)) => {
@@ -78,7 +78,7 @@ fn walk(o: &Outline, facts: &Facts, late: i64) -> (Vec<(u32, Instant)>, Vec<(Mai
 }
 
 fn facts(visits: &[i64], inside: bool, share: f64) -> Facts {
-    let did = visits.iter().map(|h| (Instant(h * crate::HOUR), Fact::Event("Visit".into()))).collect();
+    let did = visits.iter().map(|h| (Instant::of(h * crate::HOUR), Fact::Event("Visit".into()))).collect();
     Facts { did, segments: [(SegmentId(1), inside)].into(), share, ..Facts::default() }
 }
 
@@ -102,8 +102,8 @@ proptest! {
         let f = facts(&[], false, share);
         let (_, sends, _) = walk(&o, &f, 0);
         let clock = zone::named("Europe/London").unwrap();
-        let s = Standing { step: o.first().unwrap(), came: Instant(0), entered: Instant(0), sent: None };
-        prop_assert_eq!(ahead(&o, s, &f, &clock, Instant(0), Instant(i64::MAX / 2)), sends);
+        let s = Standing { step: o.first().unwrap(), came: Instant::of(0), entered: Instant::of(0), sent: None };
+        prop_assert_eq!(ahead(&o, s, &f, &clock, Instant::of(0), Instant::of(i64::MAX / 2)), sends);
     }
 
     /// Nothing goes after an exit, and without it the way is the same until then.
@@ -114,9 +114,9 @@ proptest! {
         let (seen, sends, left) = walk(&out, &f, 0);
         let (whole, _, _) = walk(&o, &f, 0);
         prop_assert!(whole.starts_with(&seen));
-        prop_assert!(sends.iter().all(|(_, due)| *due <= Instant(at * crate::HOUR)));
+        prop_assert!(sends.iter().all(|(_, due)| *due <= Instant::of(at * crate::HOUR)));
         if let Some(left) = left {
-            prop_assert_eq!(left, Instant(at * crate::HOUR));
+            prop_assert_eq!(left, Instant::of(at * crate::HOUR));
         }
     }
 
@@ -146,7 +146,7 @@ proptest! {
     #[test]
     fn the_minute_of_the_day_is_theirs(t in 1_700_000_000_000i64..1_800_000_000_000, minute in 0u16..1440, place in 0usize..4) {
         let clock = zone::named(["Europe/London", "America/St_Johns", "Pacific/Apia", "UTC"][place]).unwrap();
-        let t = Instant(t);
+        let t = Instant::of(t);
         let at = at_minute(t, minute, &clock);
         prop_assert!(at >= t && at - t <= DAY + 2 * HOUR, "{}", at - t);
         prop_assert!(clock.minute(at) == minute || !clock.changes(at + -MINUTE, at + 1).is_empty());
@@ -159,12 +159,12 @@ fn a_held_message_keeps_its_step_and_goes_on_when_it_went() {
         steps: vec![step(1, Does::Mail { mailing: MailingId(7) }), step(2, Does::Wait { hours: 24, minute: None })],
         ..Outline::default()
     };
-    let at = |sent| Standing { step: 1, came: Instant(0), entered: Instant(0), sent };
-    let ask = |s: Standing| next(&o, &s, &Facts::default(), &zone::TimeZone::UTC, Instant(9 * DAY));
-    assert_eq!(ask(at(None)), Move::Send { mailing: MailingId(7), due: Instant(0) });
+    let at = |sent| Standing { step: 1, came: Instant::of(0), entered: Instant::of(0), sent };
+    let ask = |s: Standing| next(&o, &s, &Facts::default(), &zone::TimeZone::UTC, Instant::of(9 * DAY));
+    assert_eq!(ask(at(None)), Move::Send { mailing: MailingId(7), due: Instant::of(0) });
     assert_eq!(ask(at(Some(Sent::Pending))), Move::Stay(None));
     // The wait begins when the message went, not when it was due.
-    let went = Instant(8 * DAY);
+    let went = Instant::of(8 * DAY);
     assert_eq!(ask(at(Some(Sent::Accepted(went)))), Move::Go { to: Some(2), at: went, how: How::Sent });
     let barred = |for_good| Some(Sent::Barred { at: went, for_good });
     assert_eq!(ask(at(barred(false))), Move::Go { to: Some(2), at: went, how: How::NotSent });
@@ -175,16 +175,16 @@ fn a_held_message_keeps_its_step_and_goes_on_when_it_went() {
 fn what_happens_counts_from_entering_on_and_a_click_shows_an_open() {
     let f = Facts {
         did: vec![
-            (Instant(5), Fact::Clicked(1, 2)),
-            (Instant(9), Fact::Bought { product: "Chart print".into(), category: "Paper".into(), cents: -100, currency: "GBP".into() }),
+            (Instant::of(5), Fact::Clicked(1, 2)),
+            (Instant::of(9), Fact::Bought { product: "Chart print".into(), category: "Paper".into(), cents: -100, currency: "GBP".into() }),
         ],
         ..Facts::default()
     };
-    let first = |what: &Happening, after| f.first(what, Instant(after), Instant(100));
-    assert_eq!(first(&Happening::Opened { step: 1 }, 0), Some(Instant(5)));
+    let first = |what: &Happening, after| f.first(what, Instant::of(after), Instant::of(100));
+    assert_eq!(first(&Happening::Opened { step: 1 }, 0), Some(Instant::of(5)));
     assert_eq!(first(&Happening::Opened { step: 1 }, 5), None, "not before they entered, nor as they did");
     assert_eq!(first(&Happening::Clicked { step: 1, link: Some(1) }, 0), None);
-    assert_eq!(first(&Happening::Clicked { step: 1, link: Some(2) }, 0), Some(Instant(5)));
+    assert_eq!(first(&Happening::Clicked { step: 1, link: Some(2) }, 0), Some(Instant::of(5)));
     assert_eq!(first(&Happening::Bought { product: None, category: None }, 0), None, "a refund is no purchase");
 }
 

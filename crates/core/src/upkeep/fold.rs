@@ -528,7 +528,7 @@ mod tests {
     use proptest::prelude::*;
 
     fn o(mailing: MailingId, day: i64, failure: Option<Category>) -> Outcome {
-        Outcome { mailing, at: Instant(day * DAY), what: failure.map_or(Happened::Accepted, Happened::Failed) }
+        Outcome { mailing, at: Instant::of(day * DAY), what: failure.map_or(Happened::Accepted, Happened::Failed) }
     }
     fn standing(outcomes: &[Outcome], now: Instant) -> Standing {
         super::standing(outcomes, &[], &Policy::default(), now)
@@ -538,12 +538,12 @@ mod tests {
 
     #[test]
     fn no_such_address_rests_then_retires() {
-        let now = Instant(100 * DAY);
+        let now = Instant::of(100 * DAY);
         assert_eq!(standing(&[o(MailingId(1), 0, NSA)], now).status, MailStatus::Retired, "never delivered to");
         let once = [o(MailingId(1), 0, None), o(MailingId(2), 10, NSA)];
-        let s = standing(&once, Instant(11 * DAY));
-        assert_eq!((s.status, s.until), (MailStatus::Resting, Some(Instant(40 * DAY))));
-        assert_eq!(standing(&once, Instant(40 * DAY)).status, MailStatus::Observed);
+        let s = standing(&once, Instant::of(11 * DAY));
+        assert_eq!((s.status, s.until), (MailStatus::Resting, Some(Instant::of(40 * DAY))));
+        assert_eq!(standing(&once, Instant::of(40 * DAY)).status, MailStatus::Observed);
         let twice = [once[0], once[1], o(MailingId(3), 20, NSA)];
         assert_eq!(standing(&twice, now).status, MailStatus::Retired);
         let same_mailing = [once[0], once[1], o(MailingId(2), 12, NSA)];
@@ -554,19 +554,19 @@ mod tests {
     fn temporary_failures_rest_longer_each_time() {
         let mut history = vec![o(MailingId(1), 0, None)];
         history.extend((1..=3).map(|i| o(MailingId(i + 1), i * 6, FULL)));
-        assert_eq!(standing(&history, Instant(19 * DAY)).status, MailStatus::Resting);
+        assert_eq!(standing(&history, Instant::of(19 * DAY)).status, MailStatus::Resting);
         history.extend([o(MailingId(10), 30, FULL), o(MailingId(11), 35, FULL)]);
-        assert_eq!(standing(&history, Instant(36 * DAY)).until, Some(Instant(56 * DAY)), "three weeks");
+        assert_eq!(standing(&history, Instant::of(36 * DAY)).until, Some(Instant::of(56 * DAY)), "three weeks");
         history.extend((0..4).map(|i| o(MailingId(20 + i), 60 + i, None)));
-        assert_eq!(standing(&history, Instant(90 * DAY)).status, MailStatus::Active);
+        assert_eq!(standing(&history, Instant::of(90 * DAY)).status, MailStatus::Active);
     }
 
     #[test]
     fn an_answer_on_its_way_does_not_retire() {
         // Accepted two days before the host says that there is no such address: it may prove to have arrived.
         let history = [o(MailingId(1), 10, None), o(MailingId(2), 12, NSA)];
-        assert_eq!(standing(&history, Instant(13 * DAY)).status, MailStatus::Resting);
-        assert_eq!(standing(&history, Instant(30 * DAY)).status, MailStatus::Resting);
+        assert_eq!(standing(&history, Instant::of(13 * DAY)).status, MailStatus::Resting);
+        assert_eq!(standing(&history, Instant::of(30 * DAY)).status, MailStatus::Resting);
     }
 
     #[test]
@@ -575,10 +575,10 @@ mod tests {
         // Rested for a week, for three, and for nine.
         history.extend((0..3).map(|i| o(MailingId(2 + i), 6 + 6 * i, FULL)));
         history.extend([o(MailingId(10), 30, FULL), o(MailingId(11), 31, FULL), o(MailingId(12), 60, FULL), o(MailingId(13), 61, FULL)]);
-        let long = standing(&history, Instant(62 * DAY)).until;
-        assert_eq!(long, Some(Instant(124 * DAY)));
+        let long = standing(&history, Instant::of(62 * DAY)).until;
+        assert_eq!(long, Some(Instant::of(124 * DAY)));
         history.push(o(MailingId(14), 62, NSA));
-        assert_eq!(standing(&history, Instant(63 * DAY)).until, long);
+        assert_eq!(standing(&history, Instant::of(63 * DAY)).until, long);
     }
 
     #[test]
@@ -592,23 +592,23 @@ mod tests {
             o(MailingId(13), 41, None),
             o(MailingId(14), 42, None),
         ]);
-        assert_eq!(standing(&history, Instant(60 * DAY)).status, MailStatus::Observed, "three in a row");
+        assert_eq!(standing(&history, Instant::of(60 * DAY)).status, MailStatus::Observed, "three in a row");
         // A second failure four mailings after the first is the only one of the last four.
         let mut again = history.clone();
         again.extend([o(MailingId(15), 43, FULL)]);
-        assert_eq!(standing(&again, Instant(60 * DAY)).status, MailStatus::Observed);
+        assert_eq!(standing(&again, Instant::of(60 * DAY)).status, MailStatus::Observed);
         history.push(o(MailingId(15), 43, None));
-        assert_eq!(standing(&history, Instant(60 * DAY)).status, MailStatus::Active, "four in a row");
+        assert_eq!(standing(&history, Instant::of(60 * DAY)).status, MailStatus::Active, "four in a row");
     }
 
     #[test]
     fn what_stands_against_an_address_is_said() {
         const DISABLED: Option<Category> = Some(Category::MailboxDisabled);
         let five: Vec<Outcome> = (0..5).map(|i| o(MailingId(i), i, DISABLED)).collect();
-        let s = standing(&five, Instant(6 * DAY));
+        let s = standing(&five, Instant::of(6 * DAY));
         assert!(s.status == MailStatus::Active && s.why.starts_with("5 mailings failed for good (mailbox disabled)"), "{}", s.why);
-        assert!(standing(&[o(MailingId(1), 0, FULL)], Instant(DAY)).why.starts_with("1 mailing in a row failed for now"));
-        assert_eq!(standing(&[], Instant(0)).why, "No failure on record.");
+        assert!(standing(&[o(MailingId(1), 0, FULL)], Instant::of(DAY)).why.starts_with("1 mailing in a row failed for now"));
+        assert_eq!(standing(&[], Instant::of(0)).why, "No failure on record.");
     }
 
     /// From every state each finding leads to where the machine can go on.
@@ -626,30 +626,30 @@ mod tests {
 
     #[test]
     fn where_only_runs_retire_it_rests_until_one_decides() {
-        let policy = Policy { retires: Retires::InRuns { since: Instant(5 * DAY) }, ..Policy::default() };
-        let at = |history: &[Outcome], sets: &[Set], day: i64| super::standing(history, sets, &policy, Instant(day * DAY));
+        let policy = Policy { retires: Retires::InRuns { since: Instant::of(5 * DAY) }, ..Policy::default() };
+        let at = |history: &[Outcome], sets: &[Set], day: i64| super::standing(history, sets, &policy, Instant::of(day * DAY));
         assert_eq!(at(&[o(MailingId(1), 1, NSA)], &[], 9).status, MailStatus::Retired, "from before");
         let gone = [o(MailingId(1), 6, NSA)];
         let due = at(&gone, &[], 400);
         assert!(due.is_due() && due.cause == Cause::NeverThere, "{due:?}");
-        let set = |day: i64, status, until| Set { at: Instant(day * DAY), status, until, cause: Cause::PutBack, why: String::new() };
+        let set = |day: i64, status, until| Set { at: Instant::of(day * DAY), status, until, cause: Cause::PutBack, why: String::new() };
         let retired = set(30, MailStatus::Retired, None);
         assert_eq!(at(&gone, std::slice::from_ref(&retired), 40).status, MailStatus::Retired);
         assert_eq!(at(&gone, std::slice::from_ref(&retired), 29).status, MailStatus::Resting, "not before it was decided");
         let undone = [retired, set(35, MailStatus::Resting, None)];
         assert!(at(&gone, &undone, 36).is_due(), "back to where it was");
-        let answered = [gone[0], Outcome { mailing: MailingId(1), at: Instant(8 * DAY), what: Happened::Answered }];
+        let answered = [gone[0], Outcome { mailing: MailingId(1), at: Instant::of(8 * DAY), what: Happened::Answered }];
         assert_eq!(at(&answered, &[], 20).status, MailStatus::Observed);
     }
 
     #[test]
     fn an_answer_between_two_failures_forgets_the_first() {
         const DISABLED: Option<Category> = Some(Category::MailboxDisabled);
-        let answer = Outcome { mailing: MailingId(1), at: Instant(8 * DAY), what: Happened::Answered };
+        let answer = Outcome { mailing: MailingId(1), at: Instant::of(8 * DAY), what: Happened::Answered };
         let failures = [o(MailingId(1), 0, None), o(MailingId(2), 6, DISABLED), o(MailingId(3), 14, DISABLED)];
-        assert_eq!(standing(&failures, Instant(15 * DAY)).status, MailStatus::Retired);
+        assert_eq!(standing(&failures, Instant::of(15 * DAY)).status, MailStatus::Retired);
         let [a, b, c] = failures;
-        assert_eq!(standing(&[a, b, answer, c], Instant(15 * DAY)).status, MailStatus::Active);
+        assert_eq!(standing(&[a, b, answer, c], Instant::of(15 * DAY)).status, MailStatus::Active);
     }
 
     fn any_outcome() -> impl Strategy<Value = Vec<Outcome>> {
@@ -669,7 +669,7 @@ mod tests {
         /// gets it is observed for ever, and only what failed retires.
         #[test]
         fn the_fold_holds_over_random_histories(history in any_outcome(), turn in 0usize..40) {
-            let last = history.last().map_or(Instant(0), |o| o.at);
+            let last = history.last().map_or(Instant::of(0), |o| o.at);
             let now = last + 400 * DAY;
             let mut turned = history.clone();
             if !turned.is_empty() {
@@ -700,9 +700,9 @@ mod tests {
         /// Whatever stood at an instant stands again when it is put back there, however it was changed meanwhile.
         #[test]
         fn putting_back_puts_back_what_was(history in any_outcome(), after in 0i64..60, in_runs in any::<bool>()) {
-            let retires = if in_runs { Retires::InRuns { since: Instant(10 * DAY) } } else { Retires::AtOnce };
+            let retires = if in_runs { Retires::InRuns { since: Instant::of(10 * DAY) } } else { Retires::AtOnce };
             let policy = Policy { retires, ..Policy::default() };
-            let now = history.last().map_or(Instant(0), |o| o.at) + after * DAY;
+            let now = history.last().map_or(Instant::of(0), |o| o.at) + after * DAY;
             let before = super::standing(&history, &[], &policy, now);
             let set = |at, s: &Standing| Set { at, status: s.status, until: s.until, cause: Cause::PutBack, why: String::new() };
             let taken_out = Set { status: MailStatus::Retired, until: None, ..set(now, &before) };
@@ -724,7 +724,7 @@ mod tests {
             let mut days = days;
             days.sort_unstable();
             let history: Vec<_> = days.iter().enumerate().map(|(i, d)| o(MailingId(i as i64), *d, Some(kinds[kind]))).collect();
-            prop_assert_eq!(standing(&history, Instant(300 * DAY)).status, MailStatus::Active);
+            prop_assert_eq!(standing(&history, Instant::of(300 * DAY)).status, MailStatus::Active);
         }
     }
 }

@@ -123,14 +123,14 @@ mod tests {
     use crate::DAY;
 
     fn o(mailing: MailingId, day: i64, what: Happened) -> Outcome {
-        Outcome { mailing, at: Instant(day * DAY), what }
+        Outcome { mailing, at: Instant::of(day * DAY), what }
     }
     const DEAD: Happened = Happened::Failed(Category::MailboxDisabled);
 
     #[test]
     fn those_mailed_again_tell() {
         let mut t = Tally::default();
-        let (p, now) = (Policy::default(), Instant(200 * DAY));
+        let (p, now) = (Policy::default(), Instant::of(200 * DAY));
         // Fails twice within the week: two over a week are reached with the third; it lived.
         t.add(
             &[o(MailingId(1), 0, DEAD), o(MailingId(2), 3, DEAD), o(MailingId(3), 10, DEAD), o(MailingId(4), 20, Happened::Accepted)],

@@ -74,7 +74,7 @@ impl Every {
         // A month has a first in any 31 days, a week each of its days.
         (last.max(today - 31) + 1..=today).any(|day| match self {
             Self::Week { weekday } => (day + 3).rem_euclid(7) == i64::from(weekday),
-            Self::Month => Instant(day * DAY).iso().get(8..10) == Some("01"),
+            Self::Month => Instant::of(day * DAY).iso().get(8..10) == Some("01"),
         })
     }
 

@@ -208,7 +208,7 @@ mod tests {
     const NOW: i64 = 3_000 * DAY;
 
     fn at() -> impl Strategy<Value = Instant> {
-        (0i64..900).prop_map(|d| Instant(NOW - d * DAY))
+        (0i64..900).prop_map(|d| Instant::of(NOW - d * DAY))
     }
 
     fn known() -> impl Strategy<Value = Known> {
@@ -235,20 +235,20 @@ mod tests {
         #[test]
         fn nobody_is_condemned_unasked(k in known(), window in 90u32..800) {
             let n = Numbers::default();
-            if stage(&k, window, &n, Instant(NOW)) == Some(Stage::LetPass) {
+            if stage(&k, window, &n, Instant::of(NOW)) == Some(Stage::LetPass) {
                 let a = k.asked.unwrap();
                 prop_assert!(!a.inside && k.silent);
-                prop_assert!(k.answered.is_none_or(|at| at < a.entered && NOW - at.0 > i64::from(window) * DAY));
-                prop_assert!(k.answered.is_some() || NOW - k.first_delivered.unwrap().0 > i64::from(window) * DAY);
-                prop_assert!(NOW - a.delivered.unwrap().0 >= 14 * DAY);
-                prop_assert!(k.left_alone.is_none_or(|at| NOW - at.0 >= 90 * DAY));
+                prop_assert!(k.answered.is_none_or(|at| at < a.entered && NOW - at.millis() > i64::from(window) * DAY));
+                prop_assert!(k.answered.is_some() || NOW - k.first_delivered.unwrap().millis() > i64::from(window) * DAY);
+                prop_assert!(NOW - a.delivered.unwrap().millis() >= 14 * DAY);
+                prop_assert!(k.left_alone.is_none_or(|at| NOW - at.millis() >= 90 * DAY));
             }
         }
 
         /// A wider window takes nobody in, and being open-blind never does.
         #[test]
         fn more_time_never_makes_anybody_silent(k in known(), window in 90u32..800, more in 0u32..400) {
-            let of = |k: &Known, w| stage(k, w, &Numbers::default(), Instant(NOW)).is_some();
+            let of = |k: &Known, w| stage(k, w, &Numbers::default(), Instant::of(NOW)).is_some();
             prop_assert!(!of(&k, window + more) || of(&k, window));
             let (blind, seen) = (Known { open_blind: true, ..k }, Known { open_blind: false, ..k });
             prop_assert!(!of(&blind, window) || of(&seen, window));
@@ -257,14 +257,14 @@ mod tests {
 
     #[test]
     fn an_answer_ends_what_was_asked_before_it() {
-        let ago = |d: i64| Instant(NOW - d * DAY);
+        let ago = |d: i64| Instant::of(NOW - d * DAY);
         let asked = Asked { entered: ago(300), inside: false, delivered: Some(ago(290)) };
         let of = |answered, asked| {
             stage(
                 &Known { silent: true, answered, asked, first_delivered: Some(ago(500)), ..Known::default() },
                 100,
                 &Numbers::default(),
-                Instant(NOW),
+                Instant::of(NOW),
             )
         };
         assert_eq!(of(Some(ago(400)), Some(asked)), Some(Stage::LetPass));

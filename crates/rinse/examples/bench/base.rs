@@ -102,7 +102,7 @@ fn rule(folder: &Path) {
         holdout: Some(Holdout { share: 0.02 }),
         ..RuleSet::default()
     };
-    rules::save(&c, Instant(0), None, &set, "").expect("the rules");
+    rules::save(&c, Instant::of(0), None, &set, "").expect("the rules");
     for i in 0..COMING {
         c.execute(
             "INSERT INTO mailing (id, name, letterhead_id, topic_id, list_id, over_cap, made_at, state, planned_at) VALUES (?1, 'Coming', 1, ?2, ?3, ?4, 0, 'planned', ?5)",

@@ -24,7 +24,7 @@ pub(crate) fn clearance() {
     let clear = |mailing: i64| {
         let start = Stopwatch::now();
         let sluice =
-            store.read_now(|c| Ok(clearing::audience(c, MailingId(mailing), Instant(ASKED + HOUR))?.sluice())).expect("a clearance");
+            store.read_now(|c| Ok(clearing::audience(c, MailingId(mailing), Instant::of(ASKED + HOUR))?.sluice())).expect("a clearance");
         (start.elapsed().as_secs_f64() * 1000.0, sluice)
     };
     let (_, sluice) = clear(MAILINGS + 1);
@@ -51,7 +51,7 @@ pub(crate) fn clearance() {
     let mut times: Vec<f64> = (0..3)
         .map(|_| {
             let start = Stopwatch::now();
-            let f = store.read_now(|c| forecast::forecast(c, Instant(ASKED), None, None)).expect("a forecast");
+            let f = store.read_now(|c| forecast::forecast(c, Instant::of(ASKED), None, None)).expect("a forecast");
             assert_eq!(f.mailings.len() as i64, COMING);
             start.elapsed().as_secs_f64()
         })
@@ -61,7 +61,9 @@ pub(crate) fn clearance() {
     let _ = writeln!(out, "forecast of 28 days with {COMING} mailings: first {first:.2} s, median {:.2} s (aim: 3)", times[1]);
     let start = Stopwatch::now();
     let sluice = store
-        .read_now(|c| Ok(clearing::preview(c, MailingId(MAILINGS + COMING), Instant(ASKED + 400 * HOUR), Instant(ASKED), None)?.sluice()))
+        .read_now(|c| {
+            Ok(clearing::preview(c, MailingId(MAILINGS + COMING), Instant::of(ASKED + 400 * HOUR), Instant::of(ASKED), None)?.sluice())
+        })
         .expect("a preview");
     let _ = writeln!(out, "preview after those before it: {:.2} s, {} cleared", start.elapsed().as_secs_f64(), sluice.cleared);
 }
@@ -89,7 +91,7 @@ pub(crate) fn with_a_mailing(folder: &Path) -> Signer {
             .expect("a send");
     }
     c.execute_batch("COMMIT").expect("commit");
-    Signer::new(&settings::signing_key(&c, &[7; 32], Instant(0)).expect("a key"))
+    Signer::new(&settings::signing_key(&c, &[7; 32], Instant::of(0)).expect("a key"))
 }
 
 /// One person leaves with one click; the milliseconds until they are told so.

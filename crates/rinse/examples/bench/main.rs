@@ -55,7 +55,7 @@ fn fill(folder: &Path, contacts: i64, sends: i64) {
 fn reader() -> Came {
     Came {
         link: None,
-        at: Instant(60_000),
+        at: Instant::of(60_000),
         agent: "Reader/5.1".into(),
         from: Some(std::net::Ipv4Addr::new(192, 0, 2, 7).into()),
         head: false,

@@ -85,7 +85,7 @@ pub(crate) fn segments_and_pages() {
             let (mut best, mut people) = (f64::MAX, 0);
             for _ in 0..3 {
                 let start = Stopwatch::now();
-                people = segments::count(&store, tree, Instant(NOW)).expect("a count");
+                people = segments::count(&store, tree, Instant::of(NOW)).expect("a count");
                 best = best.min(start.elapsed().as_secs_f64() * 1000.0);
             }
             eprintln!("{name}: {best:.0} ms");
@@ -134,7 +134,7 @@ pub(crate) fn segments_and_pages() {
                 let mut best = f64::MAX;
                 for _ in 0..2 {
                     let start = Stopwatch::now();
-                    store.read_now(|c| contacts::page(c, &q, Instant(NOW))).expect("a page");
+                    store.read_now(|c| contacts::page(c, &q, Instant::of(NOW))).expect("a page");
                     best = best.min(start.elapsed().as_secs_f64() * 1000.0);
                 }
                 if best > worst.0 {
@@ -178,7 +178,7 @@ pub(crate) async fn import() {
     let store = Store::open(folder.path(), true).expect("a store");
     let raw = folder.path().join("imports/upload-bench");
     std::fs::write(&raw, &csv).expect("the file");
-    let id = imports::stage(&store, raw, "bench.csv".into(), Instant(NOW), None).await.expect("staged");
+    let id = imports::stage(&store, raw, "bench.csv".into(), Instant::of(NOW), None).await.expect("staged");
     let mapping = store.read_now(|c| Ok(imports::run(c, id)?.mapping)).expect("a mapping");
     let d = Decision {
         texts: false,
@@ -191,7 +191,7 @@ pub(crate) async fn import() {
         evidence: "paper form".into(),
         fixes: Fixes::default(),
     };
-    imports::decide(&store, id, d, Instant(NOW)).await.expect("decided");
+    imports::decide(&store, id, d, Instant::of(NOW)).await.expect("decided");
     let start = Stopwatch::now();
     imports::check(&store, id, |_| None, |_| {}).await.expect("checked");
     let _ = writeln!(std::io::stdout(), "import of {ROWS} rows: dry run {:.1} s", start.elapsed().as_secs_f64());
@@ -206,7 +206,7 @@ pub(crate) async fn import() {
             let start = Stopwatch::now();
             let left = other
                 .write(move |c| {
-                    ledger::act(c, ContactId(who), Instant(NOW), rinse_core::consent::Act::Withdrew, &ledger::Origin::default())
+                    ledger::act(c, ContactId(who), Instant::of(NOW), rinse_core::consent::Act::Withdrew, &ledger::Origin::default())
                 })
                 .await;
             if left.is_ok() {
@@ -218,7 +218,7 @@ pub(crate) async fn import() {
         (waits, most)
     });
     let start = Stopwatch::now();
-    imports::apply(&store, id, Instant(NOW), None, |_| true).await.expect("applied");
+    imports::apply(&store, id, Instant::of(NOW), None, |_| true).await.expect("applied");
     let ours = start.elapsed().as_secs_f64();
     over.store(true, Ordering::Relaxed);
     let (waits, most) = leaving.await.expect("the leaving");

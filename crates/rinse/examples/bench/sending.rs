@@ -160,7 +160,7 @@ pub(crate) async fn schedule() {
     let store = Store::open(&folder(), false).expect("the base");
     // The one of those to come that is for everybody.
     let mailing = MAILINGS + COMING - 4;
-    let at = Instant(ASKED);
+    let at = Instant::of(ASKED);
     let ten =
         serde_json::json!({ "local": { "day": ASKED / DAY + 1, "minute": 600, "passed": "tomorrow" }, "spread_minutes": 60 }).to_string();
     store

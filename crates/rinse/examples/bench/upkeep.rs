@@ -40,7 +40,7 @@ pub(crate) async fn upkeep() {
     drop(Store::open(folder.path(), false).expect("a store"));
     make(folder.path());
     let store = Store::open(folder.path(), false).expect("a store");
-    let now = Instant(NOW);
+    let now = Instant::of(NOW);
     let start = Stopwatch::now();
     let seen = store.read_now(|c| policy::see(c, &Policy::default(), now, |_, _| Ok(()))).expect("the fold");
     say(&format!("fold of everybody ({} of 1,000,000 had a failure), or preview of a policy", seen.people), start);

@@ -68,7 +68,7 @@ impl Director {
         first: i64,
         apart: i64,
     ) -> anyhow::Result<Vec<Round>> {
-        let first = (START + first * DAY).0.div_euclid(DAY);
+        let first = (START + first * DAY).millis().div_euclid(DAY);
         let mut rounds = Vec::new();
         for ((name, subjects), n) in of.iter().zip(0..) {
             let mailing = MailingId(self.draft(name, Some(list), topic, subjects, "Read the notes").await?);

@@ -34,7 +34,7 @@ impl Director {
                 let (scenario, found) = (Scenario::skerry_light(), panel::all(c)?);
                 for b in &found.mailboxes {
                     for copy in b.copies.iter().filter(|copy| copy.place.is_none() && copy.reply.starts_with("250")) {
-                        let at = found.mailings.iter().find(|m| m.id == copy.mailing).map_or(now, |m| Instant(m.at));
+                        let at = found.mailings.iter().find(|m| m.id == copy.mailing).map_or(now, |m| Instant::of(m.at));
                         let chance = (copy.mailing.0 * 31 + b.id * 17) % 100;
                         let by_rule = scenario.junk.iter().any(|j| b.address.ends_with(&j.domain) && j.at(at));
                         let place = match chance {

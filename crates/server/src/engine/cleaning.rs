@@ -63,7 +63,7 @@ impl Engine {
         let due = self
             .store
             .read(move |c| {
-                if !schedule::is_due(c, now.0.div_euclid(DAY))? || !runs::is_none_open(c)? {
+                if !schedule::is_due(c, now.millis().div_euclid(DAY))? || !runs::is_none_open(c)? {
                     return Ok(false);
                 }
                 let p = policy::current(c)?.policy;
@@ -74,7 +74,7 @@ impl Engine {
             let run = self
                 .store
                 .write(move |c| {
-                    schedule::proposed(c, now.0.div_euclid(DAY))?;
+                    schedule::proposed(c, now.millis().div_euclid(DAY))?;
                     runs::begin(c, None, "By the schedule", now, None)
                 })
                 .await?;

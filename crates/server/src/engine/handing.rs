@@ -76,7 +76,7 @@ fn make(composers: &Composers, batch: &[Outgoing], own: &[Vec<(String, String)>]
             own,
         };
         match composers.get(&out.mailing).map(AsRef::as_ref) {
-            Some(Ok(Ready::Mail(composer, _))) => match composer.compose(out.send.0, out.arm, to, now.0 / 1000) {
+            Some(Ok(Ready::Mail(composer, _))) => match composer.compose(out.send.0, out.arm, to, now.millis() / 1000) {
                 Ok(m) => made.mail.push((out.send, m)),
                 Err(e) => made.broken.push((out.send, e.to_string())),
             },

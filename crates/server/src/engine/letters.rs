@@ -29,7 +29,7 @@ impl Engine {
         self.store
             .read_at_leisure(move |c| {
                 let l = letterheads::one(c, due.letterhead)?;
-                let (sentence, pdf) = report::of_path(c, &due.view, &due.path, now.0)?;
+                let (sentence, pdf) = report::of_path(c, &due.view, &due.path, now.millis())?;
                 let link = format!("{}{}", base_url.trim_end_matches('/'), due.path);
                 let why = "You get this each week since somebody of your team asked for it, in Rinse under Findings.";
                 let text = format!("{sentence}\n\nThe whole of it is attached, and stands at {link}\n\n{why}\n");
@@ -50,7 +50,7 @@ impl Engine {
                     attached: Some((&file, &pdf)),
                 };
                 let sender = composing::sender(c, &l, &base_url)?;
-                compose::note(&sender, &note, &composing::signers(c, &l)?, now.0 / 1000).map_err(|e| StoreError::Refused(e.to_string()))
+                compose::note(&sender, &note, &composing::signers(c, &l)?, now.millis() / 1000).map_err(|e| StoreError::Refused(e.to_string()))
             })
             .await
     }

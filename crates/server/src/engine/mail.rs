@@ -69,7 +69,7 @@ impl Engine {
                 }
                 let raw = tokio::fs::read(&message.path).await.map_err(StoreError::Io)?;
                 // When it was put in, unless the name says something that can't be.
-                let at = message.delivered_at.map(Instant).filter(|at| *at <= now && now - *at < 30 * DAY).unwrap_or(now);
+                let at = message.delivered_at.map(Instant::of).filter(|at| *at <= now && now - *at < 30 * DAY).unwrap_or(now);
                 let mut request = self.request(None, raw).map_err(|e| StoreError::Refused(e.to_string()))?;
                 request.extensions_mut().insert(ReceivedAt(at));
                 let Ok(answer) = doors.clone().oneshot(request).await;

@@ -34,7 +34,7 @@ impl Engine {
         if !self.dns.is_asked() {
             return Ok(());
         }
-        let day = now.0.div_euclid(DAY).to_string();
+        let day = now.millis().div_euclid(DAY).to_string();
         let (looked, on) = self.store.read(|c| Ok((settings::get(c, LOOKED)?, settings::get(c, LOOKED_ON)?))).await?;
         let alert = self.store.read(alerts::newest_block).await?.map(|id| id.to_string());
         let (daily, at_once) = (looked.as_ref() != Some(&day), alert.is_some() && alert != on);

@@ -35,7 +35,7 @@ impl Engine {
                 let (composer, mut who) = composing::plain(c, (&base_url, &signer), (&d, built), &l, None)?;
                 let made = copies.into_iter().map(|copy| {
                     who.address = copy.address;
-                    composer.compose(-copy.test, 0, who.to(), now.0 / 1000).map_err(|e| composing::refused(&e))
+                    composer.compose(-copy.test, 0, who.to(), now.millis() / 1000).map_err(|e| composing::refused(&e))
                 });
                 made.collect()
             })

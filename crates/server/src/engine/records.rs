@@ -68,7 +68,7 @@ impl Engine {
     /// On the demo clock: the record-system stand-in sends its copy, once a day.
     pub(super) async fn nightly_file(&self, now: Instant) -> Result<()> {
         let Some(network) = self.transport.network() else { return Ok(()) };
-        let day = now.0.div_euclid(DAY);
+        let day = now.millis().div_euclid(DAY);
         let file = network.lock().unwrap_or_else(PoisonError::into_inner).record_file(day)?;
         if let Some(csv) = file {
             let folder = records::folder(&self.store);

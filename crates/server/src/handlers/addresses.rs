@@ -56,7 +56,7 @@ pub(crate) struct ClearedAddresses {
 /// hours of here. Nothing is kept of it, unless those who may be are reserved.
 #[utoipa::path(post, path = "/api/clear", request_body = ClearAddresses, responses((status = 200, body = ClearedAddresses)))]
 pub(crate) async fn clear(State(app): State<App>, Json(asked): Json<ClearAddresses>) -> Answer<ClearedAddresses> {
-    let at = asked.at.map_or(app.now(), Instant);
+    let at = asked.at.map_or(app.now(), Instant::of);
     let (reserve, sending) = (asked.reserve.clone(), asked.sending.clone());
     if reserve.is_some() && at < app.now() {
         return Err(ApiError::Refused("What lies behind can't be reserved. Leave the instant out, or name one that is to come.".into()));
@@ -80,7 +80,7 @@ pub(crate) async fn clear(State(app): State<App>, Json(asked): Json<ClearAddress
     };
     let n = |says| found.told.iter().filter(|t| t.says == says).count();
     Ok(Json(ClearedAddresses {
-        at: at.0,
+        at: at.millis(),
         rules_version: found.rules_version,
         cleared: n(Says::Cleared),
         held: n(Says::Held),
@@ -125,7 +125,7 @@ pub(crate) struct Since {
 /// Whom another system must not write to, as CSV: who withdrew, complained, left a topic, whose address is retired or suppressed.
 #[utoipa::path(get, path = "/api/do-not-write.csv", params(Since), responses((status = 200, body = String, content_type = "text/csv")))]
 pub(crate) async fn list(State(app): State<App>, Query(q): Query<Since>) -> Result<Response, ApiError> {
-    let since = Instant(q.since.unwrap_or(0));
+    let since = Instant::of(q.since.unwrap_or(0));
     let rows = app.store.read(move |c| do_not_write::since(c, since)).await?;
     let each = rows.into_iter().map(move |d| {
         let key = d.address.to_lowercase();

@@ -60,7 +60,7 @@ pub(crate) struct SluiceView {
 }
 
 fn instant_for(m: &mailings::Mailing, now: Instant) -> Instant {
-    m.planned_at.map_or(now, Instant).max(now)
+    m.planned_at.map_or(now, Instant::of).max(now)
 }
 
 fn clearance_of(c: &Connection, m: &mailings::Mailing, now: Instant) -> rinse_store::Result<clearing::Clearance> {
@@ -118,7 +118,7 @@ pub(crate) async fn sluice(State(app): State<App>, Path(id): Path<MailingId>) ->
                     })
                     .collect();
                 Ok(SluiceView {
-                    at: instant_for(&m, now).0,
+                    at: instant_for(&m, now).millis(),
                     mailing: m.draft.name,
                     state: m.state,
                     list: m.list,
@@ -219,7 +219,7 @@ pub(crate) async fn ask(
         app.store
             .read(move |c| {
                 let m = mailings::one(c, id)?;
-                let own = m.started_at.or(m.planned_at).map_or(now, Instant);
+                let own = m.started_at.or(m.planned_at).map_or(now, Instant::of);
                 let at = q.at.map_or(own, At::instant);
                 let row = contacts::by_ids(c, &[contact])?.pop().ok_or(StoreError::Missing("contact"))?;
                 Ok(Asked {

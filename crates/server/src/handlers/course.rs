@@ -123,7 +123,7 @@ pub(crate) async fn calendar(State(app): State<App>, Query(s): Query<Span>) -> A
     let (from, until) = (s.from.instant(), s.until.instant());
     let until = until.min(from + 400 * DAY);
     let entries = app.store.read(move |c| course::calendar(c, from, until)).await?;
-    Ok(Json(CalendarView { now: app.now().0, entries }))
+    Ok(Json(CalendarView { now: app.now().millis(), entries }))
 }
 
 /// What an entry of the calendar is called.
@@ -143,7 +143,7 @@ pub(crate) async fn ics(State(app): State<App>) -> Result<Response, ApiError> {
     let now = app.now();
     let entries = app.store.read(move |c| course::calendar(c, now + -365 * DAY, now + 365 * DAY)).await?;
     let stamp = |ms: i64| {
-        let t = rinse_core::zone::stamp(Instant(ms));
+        let t = rinse_core::zone::stamp(Instant::of(ms));
         t.strftime("%Y%m%dT%H%M%SZ").to_string()
     };
     let mut calendar = Calendar::new();
@@ -154,7 +154,7 @@ pub(crate) async fn ics(State(app): State<App>) -> Result<Response, ApiError> {
             .uid(&format!("{}-{}-{}@rinse", e.mailing, e.what, e.at))
             .summary(&format!("{}: {}{}", e.name, words(&e.what), if e.paused { " (paused)" } else { "" }))
             .url(&format!("{}/mailings/{}", app.base_url().trim_end_matches('/'), e.mailing))
-            .add_property("DTSTAMP", stamp(now.0))
+            .add_property("DTSTAMP", stamp(now.millis()))
             .add_property("DTSTART", stamp(e.at))
             .add_property("DTEND", stamp(e.until.unwrap_or(e.at + HOUR)));
         calendar.push(event.done());

@@ -49,7 +49,7 @@ fn told() -> impl Iterator<Item = Figure> {
 /// The version in force, earlier ones with what each changed, and what is taken out by which rule.
 #[utoipa::path(get, path = "/api/upkeep/machine-rules", responses((status = 200, body = MachineRulesPage)))]
 pub(crate) async fn page(State(app): State<App>) -> Answer<MachineRulesPage> {
-    let now = app.now().0;
+    let now = app.now().millis();
     let page = app.store.read(move |c| {
         let current = machines::current(c)?;
         let sums = findings::of_days(c, origins::DAYS, now)?;

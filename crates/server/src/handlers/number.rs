@@ -15,7 +15,7 @@ pub(crate) struct At(i64);
 
 impl At {
     pub(crate) fn instant(self) -> Instant {
-        Instant(self.0)
+        Instant::of(self.0)
     }
 }
 

@@ -140,7 +140,7 @@ pub(super) fn effects(before: &forecast::Forecast, after: &forecast::Forecast) -
 
 fn effect(b: &forecast::MailingForecast, a: &forecast::MailingForecast) -> Effect {
     let (before, after) = (b.at_once + b.later, a.at_once + a.later);
-    let day = Instant(b.at).words();
+    let day = Instant::of(b.at).words();
     let day = day.split(',').next().unwrap_or_default().to_owned();
     let fewer = |n: u64| if n == 1 { "1 person fewer".to_owned() } else { format!("{n} fewer people") };
     let more = |n: u64| if n == 1 { "1 person more".to_owned() } else { format!("{n} more people") };

@@ -21,7 +21,7 @@ use utoipa::ToSchema;
 #[utoipa::path(get, path = "/api/workline", responses((status = 200, body = Workline)))]
 pub(crate) async fn workline(State(app): State<App>) -> Answer<Workline> {
     let now = app.now();
-    Ok(Json(app.store.read(move |c| findings::workline(c, now.0)).await?))
+    Ok(Json(app.store.read(move |c| findings::workline(c, now.millis())).await?))
 }
 
 #[derive(Serialize, ToSchema)]
@@ -33,7 +33,7 @@ pub(crate) struct ClockNow {
 /// What time it is here.
 #[utoipa::path(get, path = "/api/clock", responses((status = 200, body = ClockNow)))]
 pub(crate) async fn clock(State(app): State<App>) -> Answer<ClockNow> {
-    Ok(Json(ClockNow { now: app.now().0, demo: app.clock.is_demo() }))
+    Ok(Json(ClockNow { now: app.now().millis(), demo: app.clock.is_demo() }))
 }
 
 #[derive(Deserialize, ToSchema)]
@@ -149,7 +149,7 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
             notice: None,
             kind: "listed",
             title: format!("{subject} is on a blocklist"),
-            words: format!("{list} has had it since {}. Hosts that ask it may refuse our mail.", Instant(since).words()),
+            words: format!("{list} has had it since {}. Hosts that ask it may refuse our mail.", Instant::of(since).words()),
             link: "/delivery/blocklists".into(),
             action: "Look at it".into(),
         });
@@ -231,13 +231,13 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
     let own = rinse_store::hour_trials::own::learned(c, now)?.into_iter();
     let best = best.map(|l| ("The best hour of", l.audience, l.expires_at, l.question, l.trial));
     let own = own.map(|l| ("Hours of their own of", l.audience, l.expires_at, l.question, l.trial));
-    for (what, audience, expires_at, title, trial) in best.chain(own).filter(|l| l.2 - now.0 < EXPIRES_SOON) {
+    for (what, audience, expires_at, title, trial) in best.chain(own).filter(|l| l.2 - now.millis() < EXPIRES_SOON) {
         out.push(Decision {
             notice: None,
             kind: "hour",
             words: format!(
                 "{what} {audience}: learned almost a year ago, and not used after {} UTC. Ask again, or let it go.",
-                Instant(expires_at).words()
+                Instant::of(expires_at).words()
             ),
             title,
             link: format!("/trials/hours/{trial}"),

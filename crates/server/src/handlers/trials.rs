@@ -36,7 +36,7 @@ pub(crate) async fn all(State(app): State<App>) -> Answer<Vec<Trial>> {
 /// What all past trials add up to.
 #[utoipa::path(get, path = "/api/trials/learned", responses((status = 200, body = Learned)))]
 pub(crate) async fn learned(State(app): State<App>) -> Answer<Learned> {
-    let now = app.now().0;
+    let now = app.now().millis();
     Ok(Json(app.store.read(move |c| rinse_store::learned::learned(c, now)).await?))
 }
 
@@ -164,7 +164,7 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<TrialId>) -> Answ
                     let sum = |f: fn(&ArmCounts) -> u64| mailed.iter().map(f).sum();
                     let window = (trial.plan.window_hours * rinse_core::HOUR).max(1);
                     #[allow(clippy::cast_precision_loss)]
-                    let elapsed = trial.reading_due.map_or(0.0, |due| (1.0 - (due - now.0) as f64 / window as f64).clamp(0.0, 1.0));
+                    let elapsed = trial.reading_due.map_or(0.0, |due| (1.0 - (due - now.millis()) as f64 / window as f64).clamp(0.0, 1.0));
                     Pooled {
                         assigned: sum(|c| c.assigned),
                         handed_over: sum(|c| c.handed_over),
@@ -346,7 +346,7 @@ pub(crate) struct Release {
 /// Releases the rollout, cleared again when it goes. Returns its instant.
 #[utoipa::path(post, path = "/api/trials/{id}/release", params(("id" = i64, Path)), request_body = Release, responses((status = 200, body = i64)))]
 pub(crate) async fn release(State(app): State<App>, who: Acting, Path(id): Path<TrialId>, Json(r): Json<Release>) -> Answer<i64> {
-    Ok(Json(actions::release(&app, id, r.at_once, Some(who.0)).await?.0))
+    Ok(Json(actions::release(&app, id, r.at_once, Some(who.0)).await?.millis()))
 }
 
 /// All that led to the verdict, to be recomputed elsewhere: a zip.

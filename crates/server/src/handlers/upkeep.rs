@@ -76,7 +76,7 @@ fn front_of(c: &Connection, now: Instant) -> rinse_store::Result<Upkeep> {
     let policy = policy::current(c)?;
     let pictured = |r: &CleaningRun| match r.state {
         RunState::Dropped => false,
-        RunState::Applied | RunState::Undone => r.applied_at.is_some_and(|at| now.0 - at < PICTURED),
+        RunState::Applied | RunState::Undone => r.applied_at.is_some_and(|at| now.millis() - at < PICTURED),
         _ => true,
     };
     Ok(Upkeep {

@@ -19,7 +19,7 @@ pub(super) async fn take(State(app): State<App>, headers: HeaderMap, body: Strin
     let line: Option<serde_json::Value> = serde_json::from_str(&body).ok();
     let line = line.filter(|l| signed && l["what"] == "do_not_return").and_then(|l| Some(l["address"].as_str()?.to_owned()));
     if let Some(address) = line {
-        let noted = app.engine.network(|n| n.do_not_return(&address, now.0.div_euclid(rinse_core::DAY)));
+        let noted = app.engine.network(|n| n.do_not_return(&address, now.millis().div_euclid(rinse_core::DAY)));
         if !matches!(noted, Some(Ok(()))) {
             return (StatusCode::SERVICE_UNAVAILABLE, "I can't write: try again later.").into_response();
         }

@@ -86,7 +86,7 @@ async fn rounds_go_out_as_drawn_and_are_read_once() {
     let at_tern = "SELECT s.id, s.handed_at FROM hour_roster r JOIN send s ON s.mailing_id = r.mailing_id AND s.contact_id = r.contact_id JOIN contact k ON k.id = r.contact_id
         JOIN domain d ON d.id = k.domain_id WHERE d.name = 'tern.example' AND s.open_at IS NULL AND s.accepted_at IS NOT NULL LIMIT 1";
     let (send, handed): (i64, i64) = db.query_row(at_tern, [], |r| Ok((r.get(0)?, r.get(1)?))).unwrap();
-    assert!(rinse_store::responses::hit(&db, SendId(send), &opened(Instant(handed + HOUR))).unwrap());
+    assert!(rinse_store::responses::hit(&db, SendId(send), &opened(Instant::of(handed + HOUR))).unwrap());
     assert_eq!(s.count(&format!("SELECT open_at IS NOT NULL FROM send WHERE id = {send}")), 1, "it counts as it would have at the draw");
     db.execute("UPDATE domain SET opens_unknown = 0", []).unwrap();
     let merged = s.api("POST", "/api/contacts/1/merge", r#"{"into":2}"#).await;

@@ -68,7 +68,7 @@ async fn a_trial_on_opens_is_of_those_whose_opens_can_be_known() {
             |r| Ok((r.get(0)?, r.get(1)?)),
         )
         .unwrap();
-    assert!(rinse_store::responses::hit(&s.db(), SendId(send), &opened(Instant(handed + 60_000))).unwrap());
+    assert!(rinse_store::responses::hit(&s.db(), SendId(send), &opened(Instant::of(handed + 60_000))).unwrap());
     assert_eq!(s.count(&format!("SELECT open_at IS NOT NULL FROM send WHERE id = {send}")), 1, "it counts as it would have at the seal");
     let v = read_with(&s, [0.2, 0.6]).await;
     assert_eq!(v["reading"]["verdict"], json!({ "kind": "called", "arm": 1 }), "{v}");

@@ -49,7 +49,7 @@ async fn revenue_is_everything_the_assigned_brought_in_their_window_with_mail_or
     };
     let (mut csv, mut want) = ("key,address,at,value,currency,product\n".to_owned(), [(0_u64, 0.0_f64, 0.0_f64); 3]);
     let mut line = |key: String, address: &str, hours: i64, value: f64, currency: &str| {
-        let _ = writeln!(csv, "{key},{address},{},{value:.2},{currency},Storm lantern", Instant(sealed + hours * 3_600_000).iso());
+        let _ = writeln!(csv, "{key},{address},{},{value:.2},{currency},Storm lantern", Instant::of(sealed + hours * 3_600_000).iso());
     };
     for (contact, arm, address) in &people {
         // Of A a tenth buys, of B a fifth and dearer, without mail a twentieth.

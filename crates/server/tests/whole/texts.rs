@@ -50,7 +50,7 @@ async fn gateway() -> (String, Taken) {
         let text = String::from_utf8(body.to_vec()).unwrap();
         let second = header("webhook-timestamp").parse().unwrap();
         let m: Value = serde_json::from_str(&text).unwrap();
-        let own = verify(SECRET.as_bytes(), &header("webhook-id"), second, &text, &header("webhook-signature"), Instant(now()));
+        let own = verify(SECRET.as_bytes(), &header("webhook-id"), second, &text, &header("webhook-signature"), Instant::of(now()));
         assert!(own && m["id"] == header("webhook-id"), "{text}");
         let mut taken = taken.lock().unwrap();
         let to = m["to"].as_str().unwrap().to_owned();

@@ -57,7 +57,7 @@ pub(crate) fn carry_out(c: &Connection, deed: &Deed, of: &Cause, mut body: serde
         }
         Deed::Task { words } => {
             c.prepare_cached("INSERT INTO task (at, reaction_id, series_id, contact_id, words) VALUES (?1, ?2, ?3, ?4, ?5)")?
-                .execute(params![of.at.0, of.reaction, of.series.map(|id| id.0), contact.0, words.trim()])?;
+                .execute(params![of.at.millis(), of.reaction, of.series.map(|id| id.0), contact.0, words.trim()])?;
             true
         }
     })

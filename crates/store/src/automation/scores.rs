@@ -66,7 +66,7 @@ pub fn save(c: &Connection, id: Option<i64>, name: &str, half_life_days: Option<
         }
         None => c.query_row(
             "INSERT INTO score (name, half_life_days, made_at) VALUES (?1, ?2, ?3) RETURNING id",
-            params![name, half_life_days, now.0],
+            params![name, half_life_days, now.millis()],
             |r| r.get(0),
         )?,
     };
@@ -110,10 +110,10 @@ pub fn add(c: &Connection, score: i64, contact: ContactId, at: Instant, points: 
     c.prepare_cached(
         "INSERT INTO score_entry (score_id, contact_id, at, points, reaction_id, cause, why, person_id) VALUES (?1,?2,?3,?4,?5,?6,?7,?8)",
     )?
-    .execute(params![score, contact.0, at.0, points, from.reaction, from.cause, from.why, from.person])?;
+    .execute(params![score, contact.0, at.millis(), points, from.reaction, from.cause, from.why, from.person])?;
     let mut standing = c
         .prepare_cached("SELECT value, as_of FROM score_now WHERE score_id = ?1 AND contact_id = ?2")?
-        .query_row([score, contact.0], |r| Ok(Standing { value: r.get(0)?, as_of: Instant(r.get(1)?) }))
+        .query_row([score, contact.0], |r| Ok(Standing { value: r.get(0)?, as_of: Instant::of(r.get(1)?) }))
         .optional()?
         .unwrap_or(Standing { value: 0.0, as_of: at });
     standing.add(points, at, half);
@@ -124,7 +124,7 @@ fn put(c: &Connection, score: i64, contact: ContactId, s: Standing) -> Result<()
     c.prepare_cached(
         "INSERT INTO score_now VALUES (?1,?2,?3,?4) ON CONFLICT DO UPDATE SET value = excluded.value, as_of = excluded.as_of",
     )?
-    .execute(params![score, contact.0, s.value, s.as_of.0])?;
+    .execute(params![score, contact.0, s.value, s.as_of.millis()])?;
     Ok(())
 }
 
@@ -135,7 +135,7 @@ fn again(c: &Connection, score: i64, contact: ContactId) -> Result<()> {
     let mut rows = s.query([contact.0, score])?;
     let mut standing: Option<Standing> = None;
     while let Some(r) = rows.next()? {
-        let at = Instant(r.get(1)?);
+        let at = Instant::of(r.get(1)?);
         standing.get_or_insert(Standing { value: 0.0, as_of: at }).add(r.get(0)?, at, half);
     }
     match standing {
@@ -174,7 +174,7 @@ pub fn standings(c: &Connection, contact: ContactId) -> Result<Vec<(i64, (Standi
     let mut s = c.prepare_cached(
         "SELECT n.score_id, n.value, n.as_of, s.half_life_days FROM score_now n JOIN score s ON s.id = n.score_id WHERE n.contact_id = ?1",
     )?;
-    Ok(s.query_map([contact.0], |r| Ok((r.get(0)?, (Standing { value: r.get(1)?, as_of: Instant(r.get(2)?) }, r.get(3)?))))?
+    Ok(s.query_map([contact.0], |r| Ok((r.get(0)?, (Standing { value: r.get(1)?, as_of: Instant::of(r.get(2)?) }, r.get(3)?))))?
         .collect::<rusqlite::Result<_>>()?)
 }
 
@@ -232,5 +232,5 @@ pub fn leaders(c: &Connection, score: i64, now: Instant) -> Result<Vec<(i64, Str
         "SELECT k.id, k.address, score_at(n.value, n.as_of, s.half_life_days, ?2) AS v FROM score_now n JOIN score s ON s.id = n.score_id
          JOIN contact k ON k.id = n.contact_id WHERE n.score_id = ?1 AND k.gone IS NULL ORDER BY v DESC, k.id LIMIT 50",
     )?;
-    Ok(s.query_map([score, now.0], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<rusqlite::Result<_>>()?)
+    Ok(s.query_map([score, now.millis()], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<rusqlite::Result<_>>()?)
 }

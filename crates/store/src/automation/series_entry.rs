@@ -34,9 +34,9 @@ impl Kept {
     #[must_use]
     pub fn open(&self, at: Instant) -> bool {
         self.state == SeriesState::Running
-            && self.started_at.is_some_and(|s| s <= at.0)
-            && self.outline.from.is_none_or(|f| f <= at.0)
-            && self.outline.until.is_none_or(|u| at.0 < u)
+            && self.started_at.is_some_and(|s| s <= at.millis())
+            && self.outline.from.is_none_or(|f| f <= at.millis())
+            && self.outline.until.is_none_or(|u| at.millis() < u)
     }
 }
 
@@ -93,15 +93,15 @@ pub fn enter(c: &Connection, k: &Kept, contact: ContactId, at: Instant, cause: &
     let may = match (last, k.outline.again) {
         (None, _) => true,
         (Some((_, true)), _) | (Some(_), Again::Never) => false,
-        (Some((before, _)), Again::After { days }) => at.0 - before >= i64::from(days) * DAY,
+        (Some((before, _)), Again::After { days }) => at.millis() - before >= i64::from(days) * DAY,
         // The same cause seen twice is no second entry.
-        (Some((before, _)), Again::Always) => at.0 > before,
+        (Some((before, _)), Again::Always) => at.millis() > before,
     };
     if may {
         c.prepare_cached(
             "INSERT INTO series_entry (series_id, contact_id, at, cause, step, came_at, due) VALUES (?1, ?2, ?3, ?4, ?5, ?3, ?6)",
         )?
-        .execute(params![k.id.0, contact.0, at.0, cause, first, at.0.min(now.0)])?;
+        .execute(params![k.id.0, contact.0, at.millis(), cause, first, at.millis().min(now.millis())])?;
     }
     Ok(may)
 }
@@ -109,7 +109,7 @@ pub fn enter(c: &Connection, k: &Kept, contact: ContactId, at: Instant, cause: &
 /// Somebody is out; what waits for them isn't sent.
 pub(crate) fn end(c: &Connection, entry: i64, at: Instant, why: &str) -> Result<()> {
     c.prepare_cached("UPDATE series_entry SET ended_at = ?2, ended = ?3, due = NULL WHERE id = ?1 AND ended_at IS NULL")?
-        .execute(params![entry, at.0, why])?;
+        .execute(params![entry, at.millis(), why])?;
     withdraw(c, entry)?;
     Ok(())
 }
@@ -134,8 +134,11 @@ pub fn take_out(c: &Connection, id: SeriesId, contact: ContactId, now: Instant, 
 /// # Errors
 /// When the database fails.
 pub fn leave(c: &Connection, id: SeriesId, contact: ContactId, now: Instant) -> Result<bool> {
-    let new =
-        c.prepare_cached("INSERT INTO series_left VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING")?.execute(params![id.0, contact.0, now.0])?;
+    let new = c.prepare_cached("INSERT INTO series_left VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING")?.execute(params![
+        id.0,
+        contact.0,
+        now.millis()
+    ])?;
     if new > 0 {
         journal::series_left(c, contact, id, now)?;
     }

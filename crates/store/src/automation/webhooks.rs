@@ -83,7 +83,7 @@ pub fn make(c: &Connection, name: &str, url: &str, secret: &[u8], now: Instant, 
     }
     let id = c.query_row(
         "INSERT INTO webhook (name, url, secret, made_at, person_id) VALUES (?1, ?2, ?3, ?4, ?5) RETURNING id",
-        params![name, url, secret, now.0, person],
+        params![name, url, secret, now.millis(), person],
         |r| r.get(0),
     )?;
     settings::audit(c, now, person, "webhook made", "webhook", id, &format!("{name}, {url}"))?;
@@ -98,7 +98,7 @@ pub(crate) fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) ->
 }
 
 fn close(c: &Connection, id: i64, why: &str, now: Instant) -> Result<()> {
-    c.execute("UPDATE webhook SET ended_at = ?2, why_ended = ?3 WHERE id = ?1 AND ended_at IS NULL", params![id, now.0, why])?;
+    c.execute("UPDATE webhook SET ended_at = ?2, why_ended = ?3 WHERE id = ?1 AND ended_at IS NULL", params![id, now.millis(), why])?;
     c.execute(
         formatcp!(
             "UPDATE delivery SET state = {TOLD_GIVEN_UP}, next_at = NULL, answer = ?2 WHERE webhook_id = ?1 AND state = {TOLD_WAITING}"
@@ -137,7 +137,7 @@ pub fn queue(c: &Connection, webhook: i64, key: &str, contact: Option<ContactId>
         "INSERT INTO delivery (webhook_id, key, contact_id, body, made_at, next_at)
          SELECT id, ?2, ?3, ?4, ?5, ?5 FROM webhook WHERE id = ?1 AND ended_at IS NULL ON CONFLICT DO NOTHING",
     )?
-    .execute(params![webhook, key, contact.map(|id| id.0), body.to_string(), now.0])?
+    .execute(params![webhook, key, contact.map(|id| id.0), body.to_string(), now.millis()])?
         > 0)
 }
 
@@ -159,7 +159,7 @@ pub fn due(c: &Connection, now: Instant, most: i64) -> Result<Vec<Due>> {
     let mut s = c.prepare_cached(
         "SELECT d.id, d.key, w.url, w.secret, d.body FROM delivery d JOIN webhook w ON w.id = d.webhook_id WHERE d.next_at <= ?1 ORDER BY d.next_at, d.id LIMIT ?2",
     )?;
-    Ok(s.query_map(params![now.0, most], |r| {
+    Ok(s.query_map(params![now.millis(), most], |r| {
         Ok(Due { id: r.get(0)?, key: r.get(1)?, url: r.get(2)?, secret: r.get(3)?, body: r.get(4)? })
     })?
     .collect::<rusqlite::Result<_>>()?)
@@ -172,7 +172,7 @@ pub fn due(c: &Connection, now: Instant, most: i64) -> Result<Vec<Due>> {
 pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
     Ok(c.prepare_cached("SELECT min(next_at) FROM delivery WHERE next_at IS NOT NULL")?
         .query_row([], |r| r.get::<_, Option<i64>>(0))?
-        .map(Instant))
+        .map(Instant::of))
 }
 
 /// Records what became of a try: delivered, tried again later, or given up. A receiver that wants no more (410)
@@ -186,7 +186,7 @@ pub fn tried(c: &Connection, id: i64, status: Option<u16>, answer: &str, now: In
         .prepare_cached(
             "UPDATE delivery SET tries = tries + 1, status = ?2, answer = ?3, tried_at = ?4 WHERE id = ?1 RETURNING webhook_id, tries",
         )?
-        .query_row(params![id, status, answer, now.0], |r| Ok((r.get(0)?, r.get(1)?)))?;
+        .query_row(params![id, status, answer, now.millis()], |r| Ok((r.get(0)?, r.get(1)?)))?;
     let (state, next) = match outcome(status) {
         Outcome::Delivered => (State::Delivered, None),
         Outcome::Gone => {
@@ -194,7 +194,7 @@ pub fn tried(c: &Connection, id: i64, status: Option<u16>, answer: &str, now: In
             (State::GivenUp, None)
         }
         Outcome::Again => match again_after(tries) {
-            Some(wait) => (State::Waiting, Some(now.0 + wait)),
+            Some(wait) => (State::Waiting, Some(now.millis() + wait)),
             None => (State::GivenUp, None),
         },
     };
@@ -258,6 +258,6 @@ pub fn again(c: &Connection, id: i64, now: Instant) -> Result<()> {
     if !found.ok_or(StoreError::Missing("message"))? {
         return Err(StoreError::Refused("Only a message that was given up, to a webhook in use, can be tried again.".into()));
     }
-    c.execute(formatcp!("UPDATE delivery SET state = {TOLD_WAITING}, tries = 0, next_at = ?2 WHERE id = ?1"), params![id, now.0])?;
+    c.execute(formatcp!("UPDATE delivery SET state = {TOLD_WAITING}, tries = 0, next_at = ?2 WHERE id = ?1"), params![id, now.millis()])?;
     Ok(())
 }

@@ -18,7 +18,7 @@ pub(crate) fn keep(c: &Connection, who: &str, what: What, topic: &str, grant: Gr
         .prepare_cached(
             "INSERT INTO departed (who, what, topic, channel, entity, at) VALUES (unhex(?1), ?2, ?3, ?4, ?5, ?6) ON CONFLICT DO NOTHING",
         )?
-        .execute(params![who, what.code(), topic, grant.channel.code(), grant.entity, at.0])?;
+        .execute(params![who, what.code(), topic, grant.channel.code(), grant.entity, at.millis()])?;
     Ok(n > 0)
 }
 
@@ -41,7 +41,7 @@ fn of(c: &Connection, who: &[u8]) -> Result<Vec<Kept>> {
     let mut out = Vec::new();
     while let Some(r) = rows.next()? {
         let Some(what) = What::from_code(r.get_ref(0)?.as_str().map_err(rusqlite::Error::from)?) else { continue };
-        out.push(Kept { what, topic: r.get(1)?, channel: r.get::<_, As<Channel>>(2)?.0, entity: r.get(3)?, at: Instant(r.get(4)?) });
+        out.push(Kept { what, topic: r.get(1)?, channel: r.get::<_, As<Channel>>(2)?.0, entity: r.get(3)?, at: Instant::of(r.get(4)?) });
     }
     Ok(out)
 }

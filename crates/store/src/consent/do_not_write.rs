@@ -78,7 +78,7 @@ fn rows(c: &Connection, of: Of<'_>) -> Result<Vec<DoNotWrite>> {
         Of::Since(at) => {
             let mut parts = people(&|at| format!("{at} >= ?1")).to_vec();
             parts.push(lines("e.added_at >= ?1"));
-            (parts, at.0.into())
+            (parts, at.millis().into())
         }
         Of::People(ids) => {
             let list = serde_json::to_string(ids)?;
@@ -198,7 +198,7 @@ fn tell_of_ends(c: &Connection, webhook: i64, people: &[i64], found: &[DoNotWrit
                 .execute(params![contact, reason, topic, entity])?;
             let body = serde_json::json!({ "what": "do_not_write_ended", "address": address, "since": now.iso(), "reason": reason,
                 "topic": (!topic.is_empty()).then_some(topic), "legal_entity": entity });
-            let key = format!("do-not-write-ended-{reason}-{contact}-{}-{}", now.0, &hash(&format!("{topic}\n{entity}"))[..8]);
+            let key = format!("do-not-write-ended-{reason}-{contact}-{}-{}", now.millis(), &hash(&format!("{topic}\n{entity}"))[..8]);
             webhooks::queue(c, webhook, &key, Some(ContactId(contact)), &body, now)?;
         }
     }
@@ -234,7 +234,7 @@ pub fn go_on(c: &Connection, now: Instant) -> Result<bool> {
         found.extend(rows(c, Of::Lines(told.line))?);
     }
     for d in found {
-        let body = serde_json::json!({ "what": "do_not_write", "address": d.address, "since": Instant(d.since).iso(), "reason": d.reason,
+        let body = serde_json::json!({ "what": "do_not_write", "address": d.address, "since": Instant::of(d.since).iso(), "reason": d.reason,
             "topic": d.topic, "legal_entity": d.entity });
         webhooks::queue(c, webhook, &d.key, d.contact, &body, now)?;
         if let Some(s) = Stands::of(&d)? {

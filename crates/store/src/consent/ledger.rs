@@ -71,7 +71,7 @@ pub(crate) fn append(c: &Connection, contact: ContactId, s: &Says<'_>, o: &Origi
         .query_row([], |r| Ok((r.get(0)?, r.get(1)?)))?;
     let entry = chain::Entry {
         contact,
-        at: s.at.0,
+        at: s.at.millis(),
         kind: s.kind,
         source: o.source,
         evidence: &o.evidence,
@@ -81,7 +81,7 @@ pub(crate) fn append(c: &Connection, contact: ContactId, s: &Says<'_>, o: &Origi
     let digest = chain::digest(&salt, &entry);
     let link = chain::link(before.and_then(|b| b.try_into().ok()).as_ref(), &digest);
     c.prepare_cached("INSERT INTO ledger (contact_id, at, kind, topic_id, until, source, evidence, send_id, import_id, person_id, run_id, state, entity, salt, digest, link, channel) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?14,?15,?16,?17)")?
-        .execute(params![contact.0, s.at.0, s.kind, s.topic, s.until, o.source, o.evidence, o.send.map(|id| id.0), o.import, o.person, o.run, s.state, o.entity, salt, digest, link, o.channel.code()])?;
+        .execute(params![contact.0, s.at.millis(), s.kind, s.topic, s.until, o.source, o.evidence, o.send.map(|id| id.0), o.import, o.person, o.run, s.state, o.entity, salt, digest, link, o.channel.code()])?;
     Ok(())
 }
 
@@ -99,7 +99,7 @@ pub fn act(c: &Connection, contact: ContactId, at: Instant, act: Act, origin: &O
     if after.state == before.at(at) && (after.state != Consent::Paused || after.until == before.until) {
         return Ok(false);
     }
-    let until = if let Act::Paused { until } = act { Some(until.0) } else { None };
+    let until = if let Act::Paused { until } = act { Some(until.millis()) } else { None };
     append(c, contact, &Says { until, ..says(at, act.word()) }, origin)?;
     match act {
         Act::Withdrew => journal::note(c, journal::What::Withdrew, contact, None, origin.grant(), at)?,
@@ -110,7 +110,7 @@ pub fn act(c: &Connection, contact: ContactId, at: Instant, act: Act, origin: &O
         c,
         contact,
         origin.grant(),
-        Stated { consent: after.state, at: Some(at.0), paused_until: after.until.map(|u| u.0), under_pause: after.under },
+        Stated { consent: after.state, at: Some(at.millis()), paused_until: after.until.map(|u| u.millis()), under_pause: after.under },
     )?;
     Ok(true)
 }
@@ -156,7 +156,7 @@ pub struct Stated {
 
 impl Stated {
     pub(crate) fn standing(self) -> ConsentStanding {
-        ConsentStanding { state: self.consent, under: self.under_pause, until: self.paused_until.map(Instant) }
+        ConsentStanding { state: self.consent, under: self.under_pause, until: self.paused_until.map(Instant::of) }
     }
 }
 
@@ -264,8 +264,11 @@ pub fn consent_of(c: &Connection, contact: ContactId) -> Result<Consent> {
 /// # Errors
 /// When the database fails.
 pub fn leave_topic(c: &Connection, contact: ContactId, topic: i64, at: Instant, origin: &Origin) -> Result<bool> {
-    let new =
-        c.prepare_cached("INSERT INTO topic_left VALUES (?1,?2,?3) ON CONFLICT DO NOTHING")?.execute(params![topic, contact.0, at.0])? > 0;
+    let new = c.prepare_cached("INSERT INTO topic_left VALUES (?1,?2,?3) ON CONFLICT DO NOTHING")?.execute(params![
+        topic,
+        contact.0,
+        at.millis()
+    ])? > 0;
     if new {
         append(c, contact, &Says { topic: Some(topic), ..says(at, "left topic") }, origin)?;
         journal::note(c, journal::What::LeftTopic, contact, Some(topic), Grant::default(), at)?;
@@ -309,16 +312,16 @@ pub(crate) fn stated_at(c: &Connection, contact: ContactId, grant: Grant<'_>, at
     let mut s = c.prepare_cached(
         "SELECT at, kind, until, state FROM ledger WHERE contact_id = ?1 AND at <= ?2 AND entity = ?3 AND channel = ?4 ORDER BY id",
     )?;
-    let mut rows = s.query(params![contact.0, at.0, grant.entity, grant.channel.code()])?;
+    let mut rows = s.query(params![contact.0, at.millis(), grant.entity, grant.channel.code()])?;
     let (mut now, mut changed) = (ConsentStanding::default(), None);
     while let Some(r) = rows.next()? {
-        let when = Instant(r.get(0)?);
-        let until = r.get::<_, Option<i64>>(2)?.map(Instant);
+        let when = Instant::of(r.get(0)?);
+        let until = r.get::<_, Option<i64>>(2)?.map(Instant::of);
         let Some(after) = step(now, when, r.get_ref(1)?.as_str().map_err(rusqlite::Error::from)?, until, r.get(3)?) else { continue };
         now = after;
-        changed = Some(when.0);
+        changed = Some(when.millis());
     }
-    Ok(Stated { consent: now.state, at: changed, paused_until: now.until.map(|u| u.0), under_pause: now.under })
+    Ok(Stated { consent: now.state, at: changed, paused_until: now.until.map(|u| u.millis()), under_pause: now.under })
 }
 
 /// Had a contact left a topic at an instant?
@@ -329,7 +332,7 @@ pub(crate) fn topic_left_at(c: &Connection, contact: ContactId, topic: i64, at: 
     let mut s = c.prepare_cached(
         "SELECT kind = 'left topic' FROM ledger WHERE contact_id = ?1 AND topic_id = ?2 AND at <= ?3 ORDER BY id DESC LIMIT 1",
     )?;
-    let mut rows = s.query([contact.0, topic, at.0])?;
+    let mut rows = s.query([contact.0, topic, at.millis()])?;
     Ok(rows.next()?.is_some_and(|r| r.get(0).unwrap_or(false)))
 }
 
@@ -365,7 +368,7 @@ pub fn of_contact(c: &Connection, contact: ContactId) -> Result<Vec<Entry>> {
 pub fn put_sunset(c: &Connection, contact: ContactId, since: Instant, at: Instant, origin: &Origin) -> Result<bool> {
     let new = c
         .prepare_cached("UPDATE contact SET sunset_at = ?2 WHERE id = ?1 AND sunset_at IS NULL AND gone IS NULL")?
-        .execute([contact.0, since.0])?
+        .execute([contact.0, since.millis()])?
         > 0;
     if new {
         note(c, contact, at, "sunset", origin)?;

@@ -57,7 +57,7 @@ fn counts(of: &HashMap<i64, Standing>, at: Instant) -> Vec<InState> {
 }
 
 fn month(at: i64) -> String {
-    let iso = Instant(at).iso();
+    let iso = Instant::of(at).iso();
     iso.get(..7).unwrap_or_default().to_owned()
 }
 
@@ -70,13 +70,13 @@ pub fn months(c: &Connection, now: Instant) -> Result<Vec<MonthOfConsent>> {
     let mut s = c.prepare_cached(
         "SELECT contact_id, at, kind, until, state FROM ledger WHERE at <= ?1 AND entity = '' AND channel = 1 ORDER BY at, id",
     )?;
-    let mut rows = s.query([now.0])?;
+    let mut rows = s.query([now.millis()])?;
     let (mut of, mut out, mut current): (HashMap<i64, Standing>, Vec<MonthOfConsent>, Option<String>) = (HashMap::new(), Vec::new(), None);
     while let Some(r) = rows.next()? {
         let (contact, at): (i64, i64) = (r.get(0)?, r.get(1)?);
         let this = month(at);
         if let Some(last) = current.replace(this.clone()).filter(|last| *last != this) {
-            out.push(MonthOfConsent { month: last, states: counts(&of, Instant(at)) });
+            out.push(MonthOfConsent { month: last, states: counts(&of, Instant::of(at)) });
         }
         let kind = r.get_ref(2)?.as_str().map_err(rusqlite::Error::from)?;
         if kind == "deleted" || kind == "merged away" {
@@ -84,8 +84,8 @@ pub fn months(c: &Connection, now: Instant) -> Result<Vec<MonthOfConsent>> {
             continue;
         }
         let before = of.get(&contact).copied().unwrap_or_default();
-        let until = r.get::<_, Option<i64>>(3)?.map(Instant);
-        if let Some(after) = ledger::step(before, Instant(at), kind, until, r.get(4)?) {
+        let until = r.get::<_, Option<i64>>(3)?.map(Instant::of);
+        if let Some(after) = ledger::step(before, Instant::of(at), kind, until, r.get(4)?) {
             of.insert(contact, after);
         }
     }
@@ -148,7 +148,7 @@ pub fn faring(c: &Connection, now: Instant) -> Result<FaringByConsent> {
         }
         source.insert(contact, r.get(3)?);
     }
-    let since = (now + -FARING_DAYS * rinse_core::DAY).0;
+    let since = (now + -FARING_DAYS * rinse_core::DAY).millis();
     // Handed over, delivered, answered, complained.
     let mut state: [[u64; 4]; 2] = Default::default();
     let mut by_source: HashMap<String, [u64; 4]> = HashMap::new();

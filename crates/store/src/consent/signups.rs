@@ -32,7 +32,7 @@ pub struct Form {
 }
 
 fn instants(c: &Connection, sql: &str, value: impl rusqlite::ToSql, since: Instant) -> Result<Vec<Instant>> {
-    Ok(c.prepare_cached(sql)?.query_map(params![value, since.0], |r| r.get(0).map(Instant))?.collect::<rusqlite::Result<_>>()?)
+    Ok(c.prepare_cached(sql)?.query_map(params![value, since.millis()], |r| r.get(0).map(Instant::of))?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// Takes a sign-up in. What comes of it is not told to anybody who sent it: the address may be anybody's.
@@ -87,7 +87,7 @@ pub fn sign_up(c: &Connection, f: &Form, now: Instant) -> Result<i64> {
         "INSERT INTO sign_up (at, letterhead_id, address, address_key, given_name, topics, wording_id, came_by, came_from, contact_id, is_new, state, why, due_at)
          VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?1) RETURNING id",
         params![
-            now.0,
+            now.millis(),
             f.letterhead.0,
             f.address.normal,
             f.address.key,
@@ -154,12 +154,12 @@ pub fn claim(c: &Connection, now: Instant) -> Result<(Vec<Invitation>, usize)> {
     c.prepare_cached(formatcp!(
         "UPDATE sign_up SET state = {SIGN_UP_ENDED}, why = 'it waited for more than a day' WHERE state = {SIGN_UP_WAITING} AND at <= ?1"
     ))?
-    .execute([(now + -ANSWERS_WITHIN).0])?;
+    .execute([(now + -ANSWERS_WITHIN).millis()])?;
     let mut s = c.prepare_cached(
         formatcp!("SELECT id, letterhead_id, address, given_name, address_key FROM sign_up WHERE state = {SIGN_UP_WAITING} AND due_at <= ?1 ORDER BY id LIMIT 100"),
     )?;
     let waiting: Vec<(Invitation, String)> = s
-        .query_map([now.0], |r| {
+        .query_map([now.millis()], |r| {
             let i = Invitation { sign_up: r.get(0)?, letterhead: LetterheadId(r.get(1)?), address: r.get(2)?, given_name: r.get(3)? };
             Ok((i, r.get(4)?))
         })?
@@ -172,7 +172,7 @@ pub fn claim(c: &Connection, now: Instant) -> Result<(Vec<Invitation>, usize)> {
             continue;
         }
         c.prepare_cached(formatcp!("UPDATE sign_up SET state = {SIGN_UP_HANDING_OVER}, tries = tries + 1, invited_at = ?2 WHERE id = ?1"))?
-            .execute([i.sign_up, now.0])?;
+            .execute([i.sign_up, now.millis()])?;
         found.push(i);
     }
     Ok((found, looked_at))
@@ -192,7 +192,7 @@ pub fn answered(c: &Connection, sign_up: i64, reply: &Reply, now: Instant) -> Re
     };
     let why = if reply.accepted() { String::new() } else { reply.line().chars().take(300).collect() };
     c.prepare_cached(formatcp!("UPDATE sign_up SET state = ?2, why = ?3, due_at = ?4 WHERE id = ?1 AND state = {SIGN_UP_HANDING_OVER}"))?
-        .execute(params![sign_up, state as i64, why, due.0])?;
+        .execute(params![sign_up, state as i64, why, due.millis()])?;
     Ok(())
 }
 
@@ -241,7 +241,7 @@ pub fn asked(c: &Connection, sign_up: i64, now: Instant) -> Result<Option<Asked>
     let found = c
         .prepare_cached("SELECT s.letterhead_id, s.topics, w.text, s.invited_at, s.confirmed_at FROM sign_up s LEFT JOIN consent_wording w ON w.id = s.wording_id WHERE s.id = ?1 AND s.address <> ''")?
         .query_row([sign_up], |r| {
-            Ok((LetterheadId(r.get(0)?), r.get::<_, String>(1)?, r.get(2)?, r.get::<_, Option<i64>>(3)?.map(Instant), r.get::<_, Option<i64>>(4)?))
+            Ok((LetterheadId(r.get(0)?), r.get::<_, String>(1)?, r.get(2)?, r.get::<_, Option<i64>>(3)?.map(Instant::of), r.get::<_, Option<i64>>(4)?))
         })
         .optional()?;
     let Some((letterhead, topics, wording, invited, confirmed)) = found else { return Ok(None) };
@@ -293,7 +293,7 @@ pub fn confirm(c: &Connection, sign_up: i64, now: Instant) -> Result<Option<i64>
         for topic in &chosen {
             ledger::rejoin_topic(c, contact, *topic, now, &origin)?;
         }
-        c.execute("UPDATE sign_up SET confirmed_at = ?2, contact_id = ?3 WHERE id = ?1", [sign_up, now.0, contact.0])?;
+        c.execute("UPDATE sign_up SET confirmed_at = ?2, contact_id = ?3 WHERE id = ?1", [sign_up, now.millis(), contact.0])?;
     }
     Ok(Some(contact.0))
 }
@@ -318,7 +318,7 @@ pub struct Waiting {
 pub fn confirmation_rate(c: &Connection, now: Instant) -> Result<Rate> {
     let (of, n): (i64, i64) = c.query_row(
         formatcp!("SELECT count(*), count(confirmed_at) FROM sign_up WHERE state = {SIGN_UP_INVITED} AND (confirmed_at IS NOT NULL OR invited_at <= ?1)"),
-        [(now + -rinse_core::invitation::LIVES).0],
+        [(now + -rinse_core::invitation::LIVES).millis()],
         |r| Ok((r.get(0)?, r.get(1)?)),
     )?;
     Ok(Rate::new(n.unsigned_abs(), of.unsigned_abs()))
@@ -332,7 +332,7 @@ pub fn waiting(c: &Connection, now: Instant) -> Result<Vec<Waiting>> {
     let mut s = c.prepare_cached(
         "SELECT id, at, address, contact_id, came_by, invited_at, why FROM sign_up WHERE confirmed_at IS NULL AND at > ?1 AND address <> '' ORDER BY id DESC LIMIT 200",
     )?;
-    let rows = s.query_map([(now + -rinse_core::invitation::LIVES).0], |r| {
+    let rows = s.query_map([(now + -rinse_core::invitation::LIVES).millis()], |r| {
         Ok(Waiting {
             id: r.get(0)?,
             at: r.get(1)?,

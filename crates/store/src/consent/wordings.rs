@@ -26,7 +26,7 @@ pub(crate) fn save(c: &Connection, letterhead: LetterheadId, text: &str, now: In
     }
     c.execute(
         "INSERT INTO consent_wording (letterhead_id, version, text, made_at) VALUES (?1, ?2, ?3, ?4)",
-        params![letterhead.0, newest.map_or(1, |w| w.1 + 1), text, now.0],
+        params![letterhead.0, newest.map_or(1, |w| w.1 + 1), text, now.millis()],
     )?;
     Ok(())
 }

@@ -67,7 +67,7 @@ pub(crate) fn note(c: &Connection, what: What, contact: ContactId, topic: Option
     c.prepare_cached(
         "INSERT INTO journal_due (what, who, topic, at, entity, channel) VALUES (?1, ?2, (SELECT name FROM topic WHERE id = ?3), ?4, ?5, ?6)",
     )?
-    .execute(params![what.code(), who, topic, at.0, grant.entity, grant.channel.code()])?;
+    .execute(params![what.code(), who, topic, at.millis(), grant.entity, grant.channel.code()])?;
     Ok(())
 }
 
@@ -79,7 +79,7 @@ pub(crate) fn number_deleted(c: &Connection, phone: &str, at: Instant) -> Result
     c.prepare_cached("INSERT INTO journal_due (what, who, at, entity) VALUES (?1, ?2, ?3, '')")?.execute(params![
         What::Deleted.code(),
         tombstones::signer(c)?.tombstone(phone),
-        at.0
+        at.millis()
     ])?;
     Ok(())
 }

@@ -27,7 +27,7 @@ pub fn set(c: &Connection, key: &str, value: &str) -> Result<()> {
 pub fn signing_key(c: &Connection, fresh: &[u8; 32], now: Instant) -> Result<Vec<u8>> {
     c.execute(
         "INSERT INTO signing_key (id, key, made_at) SELECT 1, ?1, ?2 WHERE NOT EXISTS (SELECT 1 FROM signing_key)",
-        params![fresh, now.0],
+        params![fresh, now.millis()],
     )?;
     Ok(c.query_row("SELECT key FROM signing_key WHERE id = 1", [], |r| r.get(0))?)
 }
@@ -38,7 +38,7 @@ pub fn signing_key(c: &Connection, fresh: &[u8; 32], now: Instant) -> Result<Vec
 /// When the database fails.
 pub fn audit(c: &Connection, at: Instant, person: Option<i64>, what: &str, subject: &str, id: i64, detail: &str) -> Result<()> {
     c.prepare_cached("INSERT INTO audit (at, person_id, what, subject, subject_id, detail) VALUES (?1,?2,?3,?4,?5,?6)")?
-        .execute(params![at.0, person, what, subject, id, detail])?;
+        .execute(params![at.millis(), person, what, subject, id, detail])?;
     Ok(())
 }
 
@@ -64,7 +64,7 @@ pub struct Tied {
 pub fn test_send(c: &Connection, mailing: Option<MailingId>, address: &str, now: Instant, person: Option<i64>) -> Result<i64> {
     Ok(c.query_row(
         "INSERT INTO test_send (at, mailing_id, address, reply, person_id) VALUES (?1, ?2, ?3, '', ?4) RETURNING id",
-        params![now.0, mailing.map(|id| id.0), address, person],
+        params![now.millis(), mailing.map(|id| id.0), address, person],
         |r| r.get(0),
     )?)
 }
@@ -83,5 +83,5 @@ pub fn test_answered(c: &Connection, id: i64, reply: &str) -> Result<()> {
 /// # Errors
 /// When the database fails.
 pub fn newest_audit(c: &Connection) -> Result<Option<Instant>> {
-    Ok(c.query_row("SELECT max(at) FROM audit", [], |r| r.get::<_, Option<i64>>(0))?.map(Instant))
+    Ok(c.query_row("SELECT max(at) FROM audit", [], |r| r.get::<_, Option<i64>>(0))?.map(Instant::of))
 }

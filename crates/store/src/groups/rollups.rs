@@ -122,7 +122,7 @@ pub fn everything(c: &Connection) -> Result<()> {
 /// # Errors
 /// When the database fails.
 pub(crate) fn tell_of(c: &Connection, at: rinse_core::Instant) -> Result<bool> {
-    Ok(c.prepare_cached("SELECT latest <= ?1 FROM rollup")?.query_row([at.0], |r| r.get(0))?)
+    Ok(c.prepare_cached("SELECT latest <= ?1 FROM rollup")?.query_row([at.millis()], |r| r.get(0))?)
 }
 
 /// Is everybody's roll-up of now?

@@ -70,7 +70,7 @@ pub fn name(c: &Connection, kind: Kind, id: i64) -> Result<String> {
 /// When the name can't be one.
 pub fn named(c: &Connection, kind: Kind, name: &str, now: Instant) -> Result<i64> {
     let (table, name) = (kind.table(), naming::good(name)?);
-    c.execute(&format!("INSERT INTO {table} (name, made_at) VALUES (?1, ?2) ON CONFLICT DO NOTHING"), params![name, now.0])?;
+    c.execute(&format!("INSERT INTO {table} (name, made_at) VALUES (?1, ?2) ON CONFLICT DO NOTHING"), params![name, now.millis()])?;
     Ok(c.query_row(&format!("SELECT id FROM {table} WHERE name = ?1"), [name], |r| r.get(0))?)
 }
 
@@ -147,7 +147,7 @@ pub(crate) fn put(c: &Connection, kind: Kind, id: i64, contact: ContactId, now: 
         Kind::Tag => "INSERT INTO contact_tag (tag_id, contact_id, at) SELECT ?1, id, ?3 FROM contact WHERE id = ?2 ON CONFLICT DO NOTHING",
         Kind::Label => return Err(StoreError::Refused("A label is put on mailings, not on people.".into())),
     };
-    Ok(c.prepare_cached(sql)?.execute(params![id, contact.0, now.0])?)
+    Ok(c.prepare_cached(sql)?.execute(params![id, contact.0, now.millis()])?)
 }
 
 /// Takes people off it; returns how many were on it.

@@ -113,7 +113,7 @@ pub fn rounds(c: &Connection, t: &HourTrial, now: Instant) -> Result<Vec<RoundNo
     ))?;
     let mut contents = Vec::new();
     let mut out: Vec<RoundNow> = s
-        .query_map(params![t.id.0, WITHIN, now.0], |r| {
+        .query_map(params![t.id.0, WITHIN, now.millis()], |r| {
             contents.push(r.get::<_, String>(7)?);
             Ok(RoundNow {
                 round: r.get(0)?,
@@ -121,7 +121,7 @@ pub fn rounds(c: &Connection, t: &HourTrial, now: Instant) -> Result<Vec<RoundNo
                 name: r.get(2)?,
                 state: r.get::<_, crate::stored::Worded<_>>(3)?.0,
                 day: r.get(4)?,
-                draws_at: drawn_at(r.get(4)?).0,
+                draws_at: drawn_at(r.get(4)?).millis(),
                 drawn_at: r.get(5)?,
                 missed: r.get(6)?,
                 people: r.get(8)?,
@@ -173,7 +173,7 @@ pub fn pooled(c: &Connection, t: &HourTrial, now: Instant) -> Result<Pooled> {
     ))?;
     let converted = i64::try_from(converted(c, t)?.len()).unwrap_or(i64::MAX);
     let mut out = Pooled { people: 0, known: 0, handed_over: 0, did: converted, hours: Vec::new() };
-    let mut rows = s.query(params![t.id.0, WITHIN, now.0, i64::from(t.plan.window_days) * DAY])?;
+    let mut rows = s.query(params![t.id.0, WITHIN, now.millis(), i64::from(t.plan.window_days) * DAY])?;
     while let Some(r) = rows.next()? {
         let (hour, people): (u8, i64) = (r.get(0)?, r.get(1)?);
         out.people += people;

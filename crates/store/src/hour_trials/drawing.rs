@@ -143,7 +143,7 @@ pub fn put_on(c: &Connection, mailing: MailingId, seats: &[(Drawn, Instant)]) ->
         "INSERT INTO hour_roster (mailing_id, contact_id, zone, stratum, hour, due, opens_unknown, own) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
     )?;
     for (d, due) in seats {
-        s.execute(params![mailing.0, d.contact.0, d.zone, d.stratum, d.hour, due.0, d.opens_unknown, d.own])?;
+        s.execute(params![mailing.0, d.contact.0, d.zone, d.stratum, d.hour, due.millis(), d.opens_unknown, d.own])?;
     }
     Ok(())
 }
@@ -155,7 +155,7 @@ pub fn put_on(c: &Connection, mailing: MailingId, seats: &[(Drawn, Instant)]) ->
 pub fn in_force(c: &Connection, mailing: MailingId, roster: &Roster, now: Instant) -> Result<()> {
     c.execute(
         "UPDATE hour_round SET drawn_at = ?2, digest = ?3, zones = ?4 WHERE mailing_id = ?1 AND missed IS NULL",
-        params![mailing.0, now.0, digest(&roster.seats), serde_json::to_string(&roster.zones)?],
+        params![mailing.0, now.millis(), digest(&roster.seats), serde_json::to_string(&roster.zones)?],
     )?;
     Ok(())
 }
@@ -178,7 +178,7 @@ pub fn roster(c: &Connection, mailing: MailingId) -> Result<Vec<(Drawn, Instant)
                 opens_unknown: r.get(4)?,
                 own: r.get(6)?,
             },
-            Instant(r.get(5)?),
+            Instant::of(r.get(5)?),
         ))
     })?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)

@@ -97,7 +97,7 @@ pub fn all(c: &Connection) -> Result<Vec<HourTrial>> {
 /// When the database fails.
 fn read_since(c: &Connection, since: Instant) -> Result<Vec<HourTrial>> {
     let mut s = c.prepare_cached(&format!("SELECT {COLUMNS} FROM hour_trial WHERE state = {TRIAL_READ} AND read_at > ?1"))?;
-    Ok(s.query_map([since.0], stored)?.collect::<rusqlite::Result<_>>()?)
+    Ok(s.query_map([since.millis()], stored)?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// How many rounds of a trial are drawn.
@@ -154,7 +154,7 @@ pub fn save(c: &Connection, id: Option<HourTrialId>, plan: &HourPlan, now: Insta
     let Some(id) = id else {
         return Ok(c.query_row(
             "INSERT INTO hour_trial (plan, state, made_at, person_id) VALUES (?1, ?2, ?3, ?4) RETURNING id",
-            params![text, Worded(TrialState::Planned), now.0, person],
+            params![text, Worded(TrialState::Planned), now.millis(), person],
             |r| r.get(0).map(HourTrialId),
         )?);
     };
@@ -292,7 +292,7 @@ pub fn in_the_way(c: &Connection, plan: &HourPlan) -> Result<Vec<String>> {
     )?;
     let mut out = Vec::new();
     for (r, n) in plan.rounds.iter().zip(1..) {
-        let rows = s.query_map([drawn_at(r.day).0, last_due(r.day, &plan.hours).0], |r| {
+        let rows = s.query_map([drawn_at(r.day).millis(), last_due(r.day, &plan.hours).millis()], |r| {
             Ok((MailingId(r.get(0)?), r.get::<_, String>(1)?, r.get::<_, i64>(2)?))
         })?;
         for row in rows {
@@ -300,7 +300,7 @@ pub fn in_the_way(c: &Connection, plan: &HourPlan) -> Result<Vec<String>> {
             if plan.rounds.iter().all(|r| r.mailing != id) {
                 out.push(format!(
                     "“{name}” goes out {} UTC, between the draw of round {n} and its last hour. Who gets it may be over a cap at the later hours, which would then lose more people than the earlier ones: move it, or the round.",
-                    Instant(at).words()
+                    Instant::of(at).words()
                 ));
             }
         }
@@ -326,7 +326,7 @@ pub fn seal(c: &Connection, id: HourTrialId, seed: u64, now: Instant, person: Op
         contents.push(content);
         set_schedule(c, &m, &t.plan, r.day)?;
         if m.state == MailingState::Planned {
-            c.execute("UPDATE mailing SET planned_at = ?2 WHERE id = ?1", params![r.mailing.0, drawn_at(r.day).0])?;
+            c.execute("UPDATE mailing SET planned_at = ?2 WHERE id = ?1", params![r.mailing.0, drawn_at(r.day).millis()])?;
         }
     }
     let last = t.plan.rounds.last().map_or(now, |r| last_due(r.day, &t.plan.hours));
@@ -334,7 +334,7 @@ pub fn seal(c: &Connection, id: HourTrialId, seed: u64, now: Instant, person: Op
     let digest = digest_of(&t.text, seed, &contents);
     c.execute(
         "UPDATE hour_trial SET seed = ?2, digest = ?3, sealed_at = ?4, reading_due = ?5 WHERE id = ?1",
-        params![id.0, seed.cast_signed(), digest, now.0, due.0],
+        params![id.0, seed.cast_signed(), digest, now.millis(), due.millis()],
     )?;
     advance(c, id, TrialEvent::Sealed)?;
     let detail = format!("{} rounds at {} hours", t.plan.rounds.len(), t.plan.hours.len());
@@ -469,7 +469,7 @@ pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
         .prepare_cached(formatcp!("SELECT min(reading_due) FROM hour_trial WHERE state = {TRIAL_COLLECTING} AND NOT {AWAITED}"))?
         .query_row([], |r| r.get(0))?;
     let missed = undrawn(c)?.iter().filter_map(Undrawn::until).min().map(|until| until + 1);
-    Ok([read.map(Instant), missed].into_iter().flatten().min())
+    Ok([read.map(Instant::of), missed].into_iter().flatten().min())
 }
 
 /// A round isn't drawn, and why.
@@ -498,7 +498,7 @@ pub fn end(c: &Connection, id: HourTrialId, now: Instant, person: Option<i64>) -
 pub fn save_reading(c: &Connection, id: HourTrialId, reading: &Reading, now: Instant) -> Result<()> {
     advance(c, id, TrialEvent::Read)?;
     let text = serde_json::to_string(reading)?;
-    c.execute("UPDATE hour_trial SET read_at = ?2, reading = ?3 WHERE id = ?1", params![id.0, now.0, text])?;
+    c.execute("UPDATE hour_trial SET read_at = ?2, reading = ?3 WHERE id = ?1", params![id.0, now.millis(), text])?;
     audit(c, now, None, "hour trial read", "hour trial", id.0, &reading.sentence)
 }
 
@@ -517,7 +517,7 @@ pub fn to_read(c: &Connection, now: Instant) -> Result<Vec<HourTrialId>> {
     ids_as(
         c,
         formatcp!("SELECT id FROM hour_trial WHERE state = {TRIAL_COLLECTING} AND reading_due <= ?1 AND NOT {AWAITED}"),
-        [now.0],
+        [now.millis()],
         HourTrialId,
     )
 }

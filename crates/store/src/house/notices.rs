@@ -30,8 +30,12 @@ const SHOWN: i64 = 20;
 /// # Errors
 /// When the database fails.
 pub fn raise(c: &Connection, kind: &str, about: &str, words: &str, now: Instant) -> Result<()> {
-    c.prepare_cached("INSERT INTO notice (kind, about, at, words) VALUES (?1, ?2, ?3, ?4) ON CONFLICT DO NOTHING")?
-        .execute(params![kind, about, now.0, words])?;
+    c.prepare_cached("INSERT INTO notice (kind, about, at, words) VALUES (?1, ?2, ?3, ?4) ON CONFLICT DO NOTHING")?.execute(params![
+        kind,
+        about,
+        now.millis(),
+        words
+    ])?;
     Ok(())
 }
 
@@ -50,8 +54,10 @@ pub fn open(c: &Connection) -> Result<Vec<Notice>> {
 /// # Errors
 /// When there is no such notice that waits.
 pub fn settle(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
-    let n =
-        c.execute("UPDATE notice SET settled_at = ?2, person_id = ?3 WHERE id = ?1 AND settled_at IS NULL", params![id, now.0, person])?;
+    let n = c.execute(
+        "UPDATE notice SET settled_at = ?2, person_id = ?3 WHERE id = ?1 AND settled_at IS NULL",
+        params![id, now.millis(), person],
+    )?;
     if n == 0 {
         return Err(StoreError::Missing("notice"));
     }

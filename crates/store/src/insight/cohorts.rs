@@ -42,7 +42,7 @@ fn life(c: &Connection, contact: ContactId) -> Result<Option<Life>> {
     let mut ledger = Vec::new();
     let mut rows = s.query([contact.0])?;
     while let Some(r) = rows.next()? {
-        let (kind, until) = (r.get::<_, String>(1)?, r.get::<_, Option<i64>>(2)?.map(Instant));
+        let (kind, until) = (r.get::<_, String>(1)?, r.get::<_, Option<i64>>(2)?.map(Instant::of));
         let stated = r.get::<_, Option<As<Consent>>>(3)?.map(|s| Turn::Restated(s.0, until));
         let turn = stated.or_else(|| Act::of_word(&kind, until).map(Turn::Act)).or_else(|| match kind.as_str() {
             "sunset" => Some(Turn::Sunset(true)),
@@ -50,7 +50,7 @@ fn life(c: &Connection, contact: ContactId) -> Result<Option<Life>> {
             "deleted" => Some(Turn::Deleted),
             other => MailStatus::ALL.into_iter().find(|s| s.words() == other).map(Turn::Status),
         });
-        ledger.extend(turn.map(|t| (Instant(r.get_unwrap(0)), t)));
+        ledger.extend(turn.map(|t| (Instant::of(r.get_unwrap(0)), t)));
     }
     let mut s = c.prepare_cached(
         "SELECT iif(opens_unknown = 0, open_at, NULL), click_at, reply_at FROM send INDEXED BY send_contact
@@ -58,12 +58,12 @@ fn life(c: &Connection, contact: ContactId) -> Result<Option<Life>> {
     )?;
     let answers =
         s.query_map([contact.0], |r| Ok([r.get(0)?, r.get(1)?, r.get(2)?]))?.collect::<rusqlite::Result<Vec<[Option<i64>; 3]>>>()?;
-    let answers: Vec<Instant> = answers.into_iter().flatten().flatten().map(Instant).collect();
+    let answers: Vec<Instant> = answers.into_iter().flatten().flatten().map(Instant::of).collect();
     let mut s = c.prepare_cached("SELECT at, currency, cents FROM purchase WHERE contact_id = ?1")?;
     let bought = s
-        .query_map([contact.0], |r| Ok((Instant(r.get(0)?), r.get(1)?, r.get(2)?)))?
+        .query_map([contact.0], |r| Ok((Instant::of(r.get(0)?), r.get(1)?, r.get(2)?)))?
         .collect::<rusqlite::Result<Vec<(Instant, String, i64)>>>()?;
-    Ok(Some(Life::new(Instant(joined), &ledger, &answers, &bought)))
+    Ok(Some(Life::new(Instant::of(joined), &ledger, &answers, &bought)))
 }
 
 fn counted(c: &Connection, contact: ContactId) -> Result<Option<Life>> {
@@ -131,7 +131,7 @@ pub fn changed(c: &Connection, now: Instant) -> Result<(Vec<ContactId>, Upto)> {
     let last = |table: &str| -> Result<i64> {
         Ok(c.prepare_cached(&format!("SELECT coalesce(max(id), 0) FROM {table}"))?.query_row([], |r| r.get(0))?)
     };
-    let to = Upto { contact: ContactId(last("contact")?), ledger: last("ledger")?, response: last("response")?, at: now.0 };
+    let to = Upto { contact: ContactId(last("contact")?), ledger: last("ledger")?, response: last("response")?, at: now.millis() };
     let sql =
         "SELECT id FROM contact WHERE id > ?1 UNION SELECT contact_id FROM ledger WHERE id > ?2 UNION SELECT contact_id FROM cohort_due";
     let mut out: BTreeSet<ContactId> = ids_as(c, sql, [was.contact.0, was.ledger], ContactId)?;
@@ -143,7 +143,7 @@ pub fn changed(c: &Connection, now: Instant) -> Result<(Vec<ContactId>, Upto)> {
     let mut rows = s.query([was.response])?;
     while let Some(r) = rows.next()? {
         let life = r.get::<_, Option<String>>(2)?.and_then(|t| serde_json::from_str::<Life>(&t).ok());
-        let new = life.is_none_or(|l| bit(l.joined, Instant(r.get_unwrap(1))).is_some_and(|b| l.answered & b == 0));
+        let new = life.is_none_or(|l| bit(l.joined, Instant::of(r.get_unwrap(1))).is_some_and(|b| l.answered & b == 0));
         if new {
             out.insert(ContactId(r.get(0)?));
         }
@@ -280,7 +280,7 @@ impl Sums {
 /// When the database fails.
 pub fn told(c: &Connection, months: i32) -> Result<Cohorts> {
     let at = upto(c)?.at;
-    let this = month(Instant(at));
+    let this = month(Instant::of(at));
     let first = this - months.clamp(1, i32::from(cohort::MONTHS)) + 1;
     let mut sums: BTreeMap<i32, BTreeMap<i32, [i64; 3]>> = BTreeMap::new();
     let mut s = c.prepare_cached("SELECT joined, since, people, turned, answered FROM cohort_sum WHERE joined BETWEEN ?1 AND ?2")?;

@@ -65,7 +65,7 @@ pub fn save(c: &Connection, id: Option<i64>, name: &str, goal: &Goal, now: Insta
         }
         None => c.query_row(
             "INSERT INTO goal (name, what, currency, made_at) VALUES (?1, ?2, ?3, ?4) RETURNING id",
-            params![name, what, goal.currency, now.0],
+            params![name, what, goal.currency, now.millis()],
             |r| r.get(0),
         )?,
     };

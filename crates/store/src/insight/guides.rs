@@ -34,7 +34,7 @@ pub fn observations(c: &Connection, now: Instant) -> Result<Vec<Observation>> {
          FROM send WHERE contact_id = ?1 AND id < ?2",
     )?;
     let mut since = c.prepare_cached("SELECT count(*) FROM send WHERE contact_id = ?1 AND id <= ?2 AND handed_at > ?3")?;
-    let mut rows = s.query(params![(now + -LOOK_BACK).0, (now + -RIPE).0])?;
+    let mut rows = s.query(params![(now + -LOOK_BACK).millis(), (now + -RIPE).millis()])?;
     let mut out = Vec::new();
     while let Some(r) = rows.next()? {
         let (contact, send, handed): (i64, i64, i64) = (r.get(0)?, r.get(1)?, r.get(2)?);
@@ -71,7 +71,7 @@ pub fn cap_guide(c: &Connection, now: Instant) -> Result<Vec<Drawn>> {
             s.complained_at IS NOT NULL
          FROM drawn d CROSS JOIN send s ON s.id = d.id JOIN contact k ON k.id = s.contact_id WHERE k.gone IS NULL",
     )?;
-    let rows = s.query_map(params![(now + -LOOK_BACK).0, (now + -RIPE).0, rinse_core::cap_guide::DAYS * DAY], |r| {
+    let rows = s.query_map(params![(now + -LOOK_BACK).millis(), (now + -RIPE).millis(), rinse_core::cap_guide::DAYS * DAY], |r| {
         Ok(Drawn {
             got: r.get(0)?,
             answered: r.get(1)?,
@@ -115,12 +115,12 @@ pub fn recency(c: &Connection, now: Instant) -> Result<(Guide, Costs)> {
 /// # Errors
 /// When the database fails.
 pub fn jumps(c: &Connection, now: Instant) -> Result<Vec<Quality>> {
-    let week = (now + -7 * DAY).0;
+    let week = (now + -7 * DAY).millis();
     let before = week - i64::from(WEEKS_BEFORE) * 7 * DAY;
     let mut s = c.prepare_cached(
         "SELECT nullif(trim(source), ''), sum(added_at > ?1), sum(added_at <= ?1) FROM contact WHERE added_at > ?2 AND added_at <= ?3 AND gone IS NULL GROUP BY 1",
     )?;
-    let all = s.query_map([week, before, now.0], |r| {
+    let all = s.query_map([week, before, now.millis()], |r| {
         let counts =
             Counts { last_week: r.get::<_, i64>(1)?.unsigned_abs(), before: r.get::<_, i64>(2)?.unsigned_abs(), ..Counts::default() };
         Ok(quality(r.get(0)?, &counts))
@@ -133,7 +133,7 @@ pub fn jumps(c: &Connection, now: Instant) -> Result<Vec<Quality>> {
 /// # Errors
 /// When the database fails.
 pub fn sources(c: &Connection, now: Instant) -> Result<Vec<Quality>> {
-    let week = (now + -7 * DAY).0;
+    let week = (now + -7 * DAY).millis();
     let before = week - i64::from(WEEKS_BEFORE) * 7 * DAY;
     let sql = format!(
         "WITH mail AS (
@@ -148,7 +148,7 @@ pub fn sources(c: &Connection, now: Instant) -> Result<Vec<Quality>> {
         blind = crate::machines::opens::UNKNOWN_DOMAINS
     );
     let mut s = c.prepare_cached(&sql)?;
-    let rows = s.query_map(params![(now + -LOOK_BACK).0, week, before], |r| {
+    let rows = s.query_map(params![(now + -LOOK_BACK).millis(), week, before], |r| {
         let n = |i: usize| r.get::<_, i64>(i).map(i64::unsigned_abs);
         let counts = Counts {
             people: n(1)?,

@@ -121,7 +121,7 @@ pub fn keep(c: &Connection, said: &Said, now: Instant) -> Result<()> {
     c.prepare_cached("UPDATE blocklist SET state = ?2, asked_at = ?3 WHERE id = ?1")?.execute(params![
         said.list,
         if works { 1 } else { 2 },
-        now.0
+        now.millis()
     ])?;
     let ends = "UPDATE listing SET off_at = ?3 WHERE blocklist_id = ?1 AND subject = ?2 AND off_at IS NULL";
     for (subject, answer) in &said.of {
@@ -131,10 +131,10 @@ pub fn keep(c: &Connection, said: &Said, now: Instant) -> Result<()> {
                     "INSERT INTO listing (blocklist_id, subject, answer, listed_at) VALUES (?1, ?2, ?3, ?4)
                      ON CONFLICT (blocklist_id, subject) WHERE off_at IS NULL DO UPDATE SET answer = excluded.answer",
                 )?
-                .execute(params![said.list, subject, words, now.0])?;
+                .execute(params![said.list, subject, words, now.millis()])?;
             }
             Some((false, _)) if works => {
-                c.prepare_cached(ends)?.execute(params![said.list, subject, now.0])?;
+                c.prepare_cached(ends)?.execute(params![said.list, subject, now.millis()])?;
             }
             _ => {}
         }

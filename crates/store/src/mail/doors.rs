@@ -47,7 +47,10 @@ pub fn make(c: &Connection, name: &str, secret: &str, now: Instant, person: Opti
     if n >= MOST {
         return Err(StoreError::Refused(format!("There are {MOST} doors already. End one that nothing comes by.")));
     }
-    c.execute("INSERT INTO door (name, digest, made_at, person_id) VALUES (?1, ?2, ?3, ?4)", params![name, digest(secret), now.0, person])?;
+    c.execute(
+        "INSERT INTO door (name, digest, made_at, person_id) VALUES (?1, ?2, ?3, ?4)",
+        params![name, digest(secret), now.millis(), person],
+    )?;
     let id = c.last_insert_rowid();
     audit(c, now, person, "door for mail opened", "door", id, name)?;
     Ok(id)
@@ -58,7 +61,7 @@ pub fn make(c: &Connection, name: &str, secret: &str, now: Instant, person: Opti
 /// # Errors
 /// When there is no such door.
 pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
-    if c.execute("UPDATE door SET ended_at = ?2 WHERE id = ?1 AND ended_at IS NULL", [id, now.0])? == 0 {
+    if c.execute("UPDATE door SET ended_at = ?2 WHERE id = ?1 AND ended_at IS NULL", [id, now.millis()])? == 0 {
         return Err(StoreError::Missing("door"));
     }
     audit(c, now, person, "door for mail closed", "door", id, "")
@@ -79,7 +82,7 @@ pub fn opened_by(c: &Connection, secret: &str) -> Result<Option<i64>> {
 /// # Errors
 /// When the database fails.
 pub fn used(c: &Connection, id: i64, now: Instant) -> Result<()> {
-    let day = now.0 - now.0.rem_euclid(rinse_core::DAY);
+    let day = now.millis() - now.millis().rem_euclid(rinse_core::DAY);
     c.prepare_cached("UPDATE door SET used_at = ?2 WHERE id = ?1 AND coalesce(used_at, 0) < ?2")?.execute([id, day])?;
     Ok(())
 }

@@ -82,7 +82,7 @@ pub(crate) fn answered(c: &Connection, domain: i64, mailing: MailingId, reply: &
     )?
     .execute(params![
         domain,
-        now.0.div_euclid(SLOT),
+        now.millis().div_euclid(SLOT),
         is(Counted::Accepted),
         is(Counted::Deferred),
         is(Counted::Blocked),
@@ -110,7 +110,7 @@ pub(crate) fn answered(c: &Connection, domain: i64, mailing: MailingId, reply: &
 
 /// Messages of a group's domains that were blocked, and that were answered at all, in some slots up to now.
 fn lately(c: &Connection, group: &str, slots: i64, now: Instant) -> Result<(u64, u64)> {
-    let to = now.0.div_euclid(SLOT);
+    let to = now.millis().div_euclid(SLOT);
     let (blocked, all): (i64, i64) = c
         .prepare_cached(
             "SELECT coalesce(sum(blocked), 0), coalesce(sum(accepted + deferred + blocked + failed), 0)
@@ -128,7 +128,7 @@ fn going(c: &Connection, group: &str, now: Instant) -> Result<f64> {
 }
 
 fn throttle(r: &Row<'_>) -> rusqlite::Result<(Throttle, i64)> {
-    let at = |n| r.get::<_, i64>(n).map(Instant);
+    let at = |n| r.get::<_, i64>(n).map(Instant::of);
     let t = Throttle {
         usual: r.get(0)?,
         ceiling: r.get(1)?,
@@ -155,7 +155,19 @@ fn keep(c: &Connection, group: &str, t: Option<&Throttle>, since: i64) -> Result
         COLUMNS,
         ") VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)"
     ))?
-    .execute(params![group, t.usual, t.ceiling, t.run, t.minute.0, t.good, t.bad, t.next.0, t.queued.0, t.asked_at.0, since])?;
+    .execute(params![
+        group,
+        t.usual,
+        t.ceiling,
+        t.run,
+        t.minute.millis(),
+        t.good,
+        t.bad,
+        t.next.millis(),
+        t.queued.millis(),
+        t.asked_at.millis(),
+        since
+    ])?;
     Ok(())
 }
 
@@ -167,7 +179,7 @@ fn pace(c: &Connection, group: &str, said: Heard, now: Instant) -> Result<Option
     let usual = if was.is_none() && said == Heard::Slower { going(c, group, now)? } else { 0.0 };
     let is = after(was.map(|w| w.0), said, now, || usual);
     if is != was.map(|w| w.0) {
-        keep(c, group, is.as_ref(), was.map_or(now.0, |w| w.1))?;
+        keep(c, group, is.as_ref(), was.map_or(now.millis(), |w| w.1))?;
     }
     Ok(is)
 }
@@ -270,7 +282,7 @@ fn pause_where_due(c: &Connection, group: &str, mailing: MailingId, slowest: boo
              WHERE coalesce(d.operator, d.name) = ?1
                 AND NOT EXISTS (SELECT 1 FROM domain_pause p WHERE p.domain_id = d.id AND (p.ended_at IS NULL AND p.until_at > ?2 OR p.by_itself AND p.made_at > ?2 - ?6 AND NOT ?7))",
         )?
-        .execute(params![group, now.0, until.0, reason, mailing.0, HOUR, slowest && !due])?;
+        .execute(params![group, now.millis(), until.millis(), reason, mailing.0, HOUR, slowest && !due])?;
     if paused > 0 {
         settings::audit(c, now, None, "domain paused", "domain", 0, &format!("{group} until {}: {reason}", until.words()))?;
         alert(c, group, mailing, &reason, now)?;
@@ -285,14 +297,14 @@ fn alert(c: &Connection, group: &str, mailing: MailingId, words: &str, now: Inst
         .exists(params![group, Kind::Blocked.code()])?;
     if open {
         c.prepare_cached("UPDATE delivery_alert SET last_at = ?3, grave = 1 WHERE name = ?1 AND kind = ?2 AND ended_at IS NULL")?
-            .execute(params![group, Kind::Blocked.code(), now.0])?;
+            .execute(params![group, Kind::Blocked.code(), now.millis()])?;
         return Ok(());
     }
     c.prepare_cached(
         "INSERT INTO delivery_alert (name, kind, mailing_id, since, last_at, grave, words) VALUES (?1, ?2, ?3, ?4, ?4, 1, ?5)
          ON CONFLICT (name, kind, mailing_id) DO UPDATE SET ended_at = NULL, person_id = NULL, reason = NULL, last_at = ?4, grave = 1",
     )?
-    .execute(params![group, Kind::Blocked.code(), mailing.0, now.0, words])?;
+    .execute(params![group, Kind::Blocked.code(), mailing.0, now.millis(), words])?;
     Ok(())
 }
 
@@ -311,7 +323,7 @@ pub fn put_off(c: &Connection, from_day: i64) -> Result<Vec<(i64, i64, u64)>> {
 /// # Errors
 /// When the database fails.
 pub fn move_on(c: &Connection, now: Instant) -> Result<()> {
-    c.prepare_cached("DELETE FROM delivery_slot WHERE slot < ?1")?.execute([(now.0 - KEPT).div_euclid(SLOT)])?;
+    c.prepare_cached("DELETE FROM delivery_slot WHERE slot < ?1")?.execute([(now.millis() - KEPT).div_euclid(SLOT)])?;
     c.prepare_cached("DELETE FROM deferred_day WHERE day < ?1")?.execute([day_of(now) - KEPT_DAYS])?;
     Ok(())
 }

@@ -23,5 +23,5 @@ pub(crate) fn clear_anew(c: &Connection, domain: Option<i64>, now: Instant) -> R
                 AND coalesce(json_array_length(m.schedule, '$.rates'), 0) = 0
          ) held WHERE held.id = send.id AND send.at > max(?1, turn)"
     ))?
-    .execute(params![now.0, domain, DAY, NEVER])?)
+    .execute(params![now.millis(), domain, DAY, NEVER])?)
 }

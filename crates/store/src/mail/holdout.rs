@@ -90,13 +90,13 @@ pub fn readout(c: &Connection, goal: Option<i64>, now: Instant) -> Result<Option
         }
     };
     let mut s = c.prepare_cached("SELECT contact_id, product, category, cents, currency FROM purchase WHERE at >= ?1 AND at <= ?2")?;
-    let mut rows = s.query(params![since.0, now.0])?;
+    let mut rows = s.query(params![since.millis(), now.millis()])?;
     while let Some(r) = rows.next()? {
         let (product, category, currency): (String, String, String) = (r.get(1)?, r.get(2)?, r.get(4)?);
         add(ContactId(r.get(0)?), Happened::Purchase { product: &product, category: &category, cents: r.get(3)?, currency: &currency });
     }
     let mut s = c.prepare_cached("SELECT contact_id, name FROM event WHERE at >= ?1 AND at <= ?2")?;
-    let mut rows = s.query(params![since.0, now.0])?;
+    let mut rows = s.query(params![since.millis(), now.millis()])?;
     while let Some(r) = rows.next()? {
         let name: String = r.get(1)?;
         add(ContactId(r.get(0)?), Happened::Event { name: &name });
@@ -111,7 +111,7 @@ pub fn readout(c: &Connection, goal: Option<i64>, now: Instant) -> Result<Option
         "SELECT id FROM contact k WHERE added_at <= ?1 AND (gone IS NULL OR gone = 1
             AND EXISTS (SELECT 1 FROM ledger l WHERE l.contact_id = k.id AND l.kind = 'deleted' AND l.at > ?1))",
     )?;
-    let mut rows = s.query([since.0])?;
+    let mut rows = s.query([since.millis()])?;
     while let Some(r) = rows.next()? {
         let contact = ContactId(r.get(0)?);
         let i = usize::from(!draw.keeps_out(contact));
@@ -133,7 +133,7 @@ pub fn readout(c: &Connection, goal: Option<i64>, now: Instant) -> Result<Option
     let money = if both && buyers > 0 { redraw(&[vec![drawn]], LEVEL, draws, 0x5EED).ok() } else { None };
     Ok(Some(HoldoutReadout {
         quarter: quarter(now),
-        since: since.0,
+        since: since.millis(),
         share: holdout.share,
         goal: name,
         currency: goal.currency.clone(),
@@ -157,8 +157,8 @@ fn since(c: &Connection, holdout: Holdout, now: Instant) -> Result<Instant> {
         if v.rules.holdout != Some(holdout) {
             break;
         }
-        since = Instant(v.at);
-        if v.at <= begins.0 {
+        since = Instant::of(v.at);
+        if v.at <= begins.millis() {
             break;
         }
     }

@@ -52,7 +52,7 @@ pub fn save(c: &Connection, name: &str, bytes: &[u8], now: Instant, person: Opti
     let name: String = name.chars().filter(|c| !c.is_control()).take(100).collect();
     c.execute(
         "INSERT INTO image (name, kind, digest, bytes, at, person_id) VALUES (?1,?2,?3,?4,?5,?6) ON CONFLICT (digest) DO NOTHING",
-        params![name, kind, digest.as_slice(), bytes, now.0, person],
+        params![name, kind, digest.as_slice(), bytes, now.millis(), person],
     )?;
     Ok(c.prepare_cached(&format!("SELECT {COLUMNS} FROM image WHERE digest = ?1"))?.query_row([digest.as_slice()], read)?)
 }

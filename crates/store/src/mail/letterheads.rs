@@ -346,7 +346,7 @@ pub fn add_key(
     let selector = format!("rinse{}", n + 1);
     let id = c.query_row(
         "INSERT INTO dkim_key (letterhead_id, domain, selector, algorithm, private, public, made_at, person_id) VALUES (?1,?2,?3,?4,?5,?6,?7,?8) RETURNING id",
-        params![letterhead.0, l.domain(), selector, algorithm, private, public, now.0, person],
+        params![letterhead.0, l.domain(), selector, algorithm, private, public, now.millis(), person],
         |r| r.get(0),
     )?;
     audit(c, now, person, "signing key made", "letterhead", letterhead.0, &format!("{selector} of {}", l.domain()))?;
@@ -360,7 +360,7 @@ pub fn add_key(
 pub fn end_key(c: &Connection, letterhead: LetterheadId, key: i64, now: Instant, person: Option<i64>) -> Result<()> {
     let n = c.execute(
         "UPDATE dkim_key SET ended_at = ?3 WHERE id = ?2 AND letterhead_id = ?1 AND ended_at IS NULL",
-        params![letterhead.0, key, now.0],
+        params![letterhead.0, key, now.millis()],
     )?;
     if n == 0 {
         return Err(StoreError::Missing("signing key"));

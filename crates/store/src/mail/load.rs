@@ -61,7 +61,7 @@ struct History {
 /// The histories of the people with numbers in a range; each step-th of them.
 fn histories(c: &Connection, (from, to): (i64, i64), step: i64, now: Instant) -> Result<Vec<History>> {
     let blind = crate::machines::opens::unknown_domains(c)?;
-    let since = (now + -90 * DAY).0;
+    let since = (now + -90 * DAY).millis();
     let mut s = c.prepare_cached(
         formatcp!("SELECT id, added_at, consent IN ({CONSENTED}, {CONFIRMED}) AND status <> {RETIRED}, domain_id, consent = {COMPLAINED} AND consent_at > ?3, consent = {WITHDRAWN} AND consent_at > ?3
          FROM contact WHERE id BETWEEN ?1 AND ?2 AND gone IS NULL AND id % ?4 = 0 ORDER BY id"),
@@ -70,7 +70,7 @@ fn histories(c: &Connection, (from, to): (i64, i64), step: i64, now: Instant) ->
         .query_map(params![from, to, since, step], |r| {
             Ok(History {
                 contact: ContactId(r.get(0)?),
-                added: Instant(r.get(1)?),
+                added: Instant::of(r.get(1)?),
                 mailable: r.get(2)?,
                 blind: blind.contains(&r.get(3)?),
                 left: (r.get::<_, Option<bool>>(4)?.unwrap_or(false), r.get::<_, Option<bool>>(5)?.unwrap_or(false)),
@@ -82,7 +82,7 @@ fn histories(c: &Connection, (from, to): (i64, i64), step: i64, now: Instant) ->
         "SELECT contact_id, accepted_at, open_at, click_at, reply_at FROM send INDEXED BY send_contact
          WHERE contact_id BETWEEN ?1 AND ?2 AND accepted_at IS NOT NULL AND accepted_at <= ?3 AND failed_at IS NULL AND channel = 1 ORDER BY contact_id",
     )?;
-    let mut rows = s.query(params![from, to, now.0])?;
+    let mut rows = s.query(params![from, to, now.millis()])?;
     let mut place = 0;
     while let Some(r) = rows.next()? {
         let contact = ContactId(r.get(0)?);
@@ -91,14 +91,14 @@ fn histories(c: &Connection, (from, to): (i64, i64), step: i64, now: Instant) ->
         }
         let Some(p) = people.get_mut(place).filter(|p| p.contact == contact) else { continue };
         let seen = if p.blind { None } else { r.get::<_, Option<i64>>(2)? };
-        let answered = [seen, r.get(3)?, r.get(4)?].into_iter().flatten().filter(|t| *t <= now.0).min();
-        p.deliveries.push(Delivery { at: Instant(r.get(1)?), answered: answered.map(Instant) });
+        let answered = [seen, r.get(3)?, r.get(4)?].into_iter().flatten().filter(|t| *t <= now.millis()).min();
+        p.deliveries.push(Delivery { at: Instant::of(r.get(1)?), answered: answered.map(Instant::of) });
     }
     let mut s = c.prepare_cached("SELECT at FROM purchase WHERE contact_id = ?1 AND cents >= 0 AND at <= ?2 ORDER BY at")?;
     for p in &mut people {
         p.deliveries.sort_unstable_by_key(|d| d.at);
         if p.blind {
-            for at in s.query_map(params![p.contact.0, now.0], |r| r.get(0).map(Instant))? {
+            for at in s.query_map(params![p.contact.0, now.millis()], |r| r.get(0).map(Instant::of))? {
                 let at = at?;
                 // The last message before it.
                 if let Some(d) = p.deliveries.iter_mut().rev().find(|d| d.at <= at).filter(|d| at - d.at <= BOUGHT_WITHIN) {

@@ -95,7 +95,7 @@ pub fn save(c: &Connection, p: &Piece, now: Instant, person: Option<i64>) -> Res
     Ok(c.query_row(
         "INSERT INTO message_part (name, purpose, format, source, made_at, person_id) VALUES (?1,?2,?3,?4,?5,?6)
          ON CONFLICT (name) DO UPDATE SET purpose = ?2, format = ?3, source = ?4 RETURNING id",
-        params![name, p.purpose, p.format, p.source, now.0, person],
+        params![name, p.purpose, p.format, p.source, now.millis(), person],
         |r| r.get(0),
     )?)
 }

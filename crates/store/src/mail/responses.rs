@@ -19,7 +19,7 @@ fn insert(c: &Connection, at: Instant, send: SendId, kind: i64, how: &str) -> Re
     c.prepare_cached(
         "INSERT INTO response (at, send_id, kind, agent, rules_version) VALUES (?1, ?2, ?3, ?4, (SELECT max(id) FROM machine_rules))",
     )?
-    .execute(params![at.0, send.0, kind, how])?;
+    .execute(params![at.millis(), send.0, kind, how])?;
     Ok(())
 }
 
@@ -89,7 +89,7 @@ pub fn go_on(c: &Connection, send: SendId, at: Instant) -> Result<Option<WentOn>
         c.prepare_cached(
             "UPDATE send SET any_click_at = min(coalesce(any_click_at, ?2), ?2), click_at = min(coalesce(click_at, ?2), ?2), trial_click_at = min(coalesce(trial_click_at, ?2), ?2) WHERE id = ?1",
         )?
-        .execute(params![send.0, at.0])?;
+        .execute(params![send.0, at.millis()])?;
         answers(c, send, at)?;
     }
     Ok(Some(WentOn::Renewed))
@@ -160,7 +160,7 @@ pub(crate) fn left_by(c: &Connection, send: SendId, how: Leaving, at: Instant) -
         Leaving::Complained => "complained_at",
     };
     let sql = format!("UPDATE send SET {column} = min(coalesce({column}, ?2), ?2), left_at = min(coalesce(left_at, ?2), ?2) WHERE id = ?1");
-    c.prepare_cached(&sql)?.execute(params![send.0, at.0])?;
+    c.prepare_cached(&sql)?.execute(params![send.0, at.millis()])?;
     Ok(())
 }
 
@@ -252,12 +252,16 @@ pub fn reply(c: &Connection, send: SendId, at: Instant, subject: &str, text: &st
         return Ok(false);
     }
     if !text.is_empty() {
-        c.prepare_cached("INSERT INTO reply (send_id, at, subject, text) VALUES (?1, ?2, ?3, ?4)")?
-            .execute(params![send.0, at.0, subject, text])?;
+        c.prepare_cached("INSERT INTO reply (send_id, at, subject, text) VALUES (?1, ?2, ?3, ?4)")?.execute(params![
+            send.0,
+            at.millis(),
+            subject,
+            text
+        ])?;
     }
     insert(c, at, send, REPLY, "")?;
     answers(c, send, at)?;
-    c.prepare_cached("UPDATE send SET reply_at = min(coalesce(reply_at, ?2), ?2) WHERE id = ?1")?.execute(params![send.0, at.0])?;
+    c.prepare_cached("UPDATE send SET reply_at = min(coalesce(reply_at, ?2), ?2) WHERE id = ?1")?.execute(params![send.0, at.millis()])?;
     Ok(true)
 }
 
@@ -267,8 +271,12 @@ pub fn reply(c: &Connection, send: SendId, at: Instant, subject: &str, text: &st
 /// When the database fails.
 pub fn probably_reply(c: &Connection, send: SendId, at: Instant, subject: &str, text: &str) -> Result<()> {
     if whose(c, send)?.is_some() && !text.is_empty() {
-        c.prepare_cached("INSERT INTO reply (send_id, at, subject, text, probable) VALUES (?1, ?2, ?3, ?4, 1)")?
-            .execute(params![send.0, at.0, subject, text])?;
+        c.prepare_cached("INSERT INTO reply (send_id, at, subject, text, probable) VALUES (?1, ?2, ?3, ?4, 1)")?.execute(params![
+            send.0,
+            at.millis(),
+            subject,
+            text
+        ])?;
     }
     Ok(())
 }
@@ -302,7 +310,7 @@ pub fn lately_sent(c: &Connection, address: &str, at: Instant) -> Result<Vec<Lat
         "SELECT s.id, s.mailing_id, s.contact_id, s.arm FROM contact k JOIN send s ON s.contact_id = k.id
          WHERE k.address_key = ?1 AND k.gone IS NULL AND s.channel = 1 AND s.handed_at > ?2 AND s.handed_at <= ?3 ORDER BY s.handed_at DESC, s.id DESC LIMIT 10",
     )?;
-    Ok(s.query_map(params![address.key, at.0 - 60 * rinse_core::DAY, at.0], |r| {
+    Ok(s.query_map(params![address.key, at.millis() - 60 * rinse_core::DAY, at.millis()], |r| {
         Ok(LatelySent {
             send: SendId(r.get(0)?),
             mailing: MailingId(r.get(1)?),
@@ -356,7 +364,7 @@ pub fn replies(c: &Connection, mailing: MailingId) -> Result<Vec<Reply>> {
 pub fn first_time(c: &Connection, digest: &[u8], at: Instant, kind: &str, send: Option<SendId>) -> Result<bool> {
     Ok(c.prepare_cached("INSERT INTO inbound VALUES (?1,?2,?3,?4) ON CONFLICT DO NOTHING")?.execute(params![
         digest,
-        at.0,
+        at.millis(),
         kind,
         send.map(|id| id.0)
     ])? > 0)

@@ -43,8 +43,10 @@ pub fn current(c: &Connection) -> Result<RulesVersion> {
 /// # Errors
 /// When the database fails.
 pub fn at(c: &Connection, at: Instant) -> Result<RulesVersion> {
-    let then =
-        c.prepare_cached(&format!("{COLUMNS} WHERE r.at <= ?1 ORDER BY r.id DESC LIMIT 1"))?.query_row([at.0], version).optional()?;
+    let then = c
+        .prepare_cached(&format!("{COLUMNS} WHERE r.at <= ?1 ORDER BY r.id DESC LIMIT 1"))?
+        .query_row([at.millis()], version)
+        .optional()?;
     then.map_or_else(|| one(c, 1), read)
 }
 
@@ -92,7 +94,7 @@ pub fn save(c: &Connection, now: Instant, person: Option<i64>, rules: &RuleSet, 
     }
     let id = c.query_row(
         "INSERT INTO rules_version (at, person_id, rules, note) VALUES (?1,?2,?3,?4) RETURNING id",
-        params![now.0, person, serde_json::to_string(rules)?, note],
+        params![now.millis(), person, serde_json::to_string(rules)?, note],
         |r| r.get(0),
     )?;
     crate::held::clear_anew(c, None, now)?;

@@ -144,7 +144,7 @@ fn last_waiting(c: &Connection, mailing: MailingId) -> Result<HashMap<ContactId,
     let mut s = c.prepare_cached(
         formatcp!("SELECT k.domain_id, max(s.at) FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.mailing_id = ?1 AND s.state IN ({WAITING}) GROUP BY 1"),
     )?;
-    Ok(s.query_map([mailing.0], |r| Ok((ContactId(r.get(0)?), Instant(r.get(1)?))))?.collect::<rusqlite::Result<_>>()?)
+    Ok(s.query_map([mailing.0], |r| Ok((ContactId(r.get(0)?), Instant::of(r.get(1)?))))?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// Somebody whose turn comes later is asked then, where what bars them now depends on the instant.
@@ -204,8 +204,8 @@ pub fn record_some(c: &Connection, mailing: MailingId, done: &Clearance, at: Ins
             i64::try_from(arm).unwrap_or(0),
             done.rules.id,
             As(state),
-            when.0,
-            (due.unwrap_or(at) + hold_limit).0,
+            when.millis(),
+            (due.unwrap_or(at) + hold_limit).millis(),
             reason,
             class,
             priority,
@@ -230,7 +230,7 @@ pub fn record_some(c: &Connection, mailing: MailingId, done: &Clearance, at: Ins
 pub fn begin(c: &Connection, mailing: MailingId, now: Instant) -> Result<bool> {
     let began = c.execute(
         formatcp!("UPDATE mailing SET state = {MAILING_SENDING}, recording = 1, started_at = coalesce(started_at, ?2) WHERE id = ?1 AND state = {MAILING_PLANNED}"),
-        [mailing.0, now.0],
+        [mailing.0, now.millis()],
     )?;
     if began > 0 {
         crate::letterheads::keep_as_sent(c, mailing)?;
@@ -244,7 +244,7 @@ pub fn begin(c: &Connection, mailing: MailingId, now: Instant) -> Result<bool> {
 /// When the database fails.
 pub fn begin_pilot(c: &Connection, mailing: MailingId, now: Instant) -> Result<()> {
     crate::letterheads::keep_as_sent(c, mailing)?;
-    c.execute("UPDATE mailing SET started_at = ?2, recording = 1 WHERE id = ?1", [mailing.0, now.0])?;
+    c.execute("UPDATE mailing SET started_at = ?2, recording = 1 WHERE id = ?1", [mailing.0, now.millis()])?;
     Ok(())
 }
 
@@ -294,8 +294,8 @@ impl Paced {
                 .prepare_cached(
                     formatcp!("SELECT max(s.at) FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.mailing_id = ?1 AND s.state IN ({UNTRIED}) AND s.at >= ?2 AND k.domain_id = ?3"),
                 )?
-                .query_row(params![mailing.0, until.0, domain], |r| r.get::<_, Option<i64>>(0))?
-                .map(Instant),
+                .query_row(params![mailing.0, until.millis(), domain], |r| r.get::<_, Option<i64>>(0))?
+                .map(Instant::of),
         };
         let at = last.map_or(until, |l| until.max(l + gap));
         self.last.insert((mailing.0, domain), at);
@@ -325,7 +325,7 @@ const TOLD_WITHIN: i64 = 14 * rinse_core::DAY;
 /// When the hour comes that somebody was drawn to in a round.
 fn hour_of(c: &Connection, mailing: MailingId, contact: ContactId) -> Result<Option<Instant>> {
     let mut s = c.prepare_cached("SELECT due FROM hour_roster WHERE mailing_id = ?1 AND contact_id = ?2")?;
-    Ok(s.query_row([mailing.0, contact.0], |r| r.get(0)).optional()?.map(Instant))
+    Ok(s.query_row([mailing.0, contact.0], |r| r.get(0)).optional()?.map(Instant::of))
 }
 
 /// The mailings on their way that another system sends.
@@ -347,7 +347,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
          ORDER BY s.at, s.priority, s.mailing_id, s.id LIMIT ?2"),
     )?;
     let due: Vec<(Outgoing, i64, i64, i64, i64, (Instant, bool))> = s
-        .query_map(params![now.0, i64::try_from(limit).unwrap_or(100)], |r| {
+        .query_map(params![now.millis(), i64::try_from(limit).unwrap_or(100)], |r| {
             Ok((
                 Outgoing {
                     send: SendId(r.get(0)?),
@@ -365,7 +365,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
                 r.get(9)?,
                 r.get(10)?,
                 r.get(13)?,
-                (Instant(r.get(14)?), r.get(15)?),
+                (Instant::of(r.get(14)?), r.get(15)?),
             ))
         })?
         .collect::<rusqlite::Result<_>>()?;
@@ -383,7 +383,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
             && !elsewhere
             && let Some(at) = held_back.waits(domain, now)
         {
-            c.prepare_cached("UPDATE send SET at = ?2 WHERE id = ?1")?.execute([out.send.0, at.0])?;
+            c.prepare_cached("UPDATE send SET at = ?2 WHERE id = ?1")?.execute([out.send.0, at.millis()])?;
             continue;
         }
         // So is a name that hosts don't know yet: the group has had its messages of the day.
@@ -393,8 +393,8 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
             && tries == 0
             && let Some(at) = warming.waits(c, out.mailing, domain, turn)?
         {
-            if at.0 <= give_up {
-                c.prepare_cached("UPDATE send SET at = ?2 WHERE id = ?1")?.execute([out.send.0, at.0])?;
+            if at.millis() <= give_up {
+                c.prepare_cached("UPDATE send SET at = ?2 WHERE id = ?1")?.execute([out.send.0, at.millis()])?;
             } else {
                 c.prepare_cached(formatcp!("UPDATE send SET state = {NOT_SENT}, reply = ?2 WHERE id = ?1"))?
                     .execute(params![out.send.0, WARMED_TOO_LONG])?;
@@ -413,7 +413,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
         // Anybody who is drawn to an hour is on another system's list before it: they are cleared for their hour.
         let hour = if elsewhere { hour_of(c, out.mailing, out.contact)? } else { None };
         let goes_at = hour.map_or(now, |due| due.max(now));
-        let outcome = person::at_handover(c, loaded, out.contact, out.send, goes_at, Instant(give_up))?;
+        let outcome = person::at_handover(c, loaded, out.contact, out.send, goes_at, Instant::of(give_up))?;
         recorder.write(c, &loaded.version, out.mailing, out.contact, now, outcome)?;
         match outcome {
             Outcome::Held(..) if hour.is_some() => {
@@ -426,7 +426,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
                     "UPDATE send SET state = {ACCEPTED}, at = ?2, give_up_at = ?3, reason = NULL, rules_version = ?4, opens_unknown = {} WHERE id = ?1",
                     crate::machines::opens::OF_ITS_DOMAIN
                 ))?
-                .execute(params![out.send.0, goes_at.0, (goes_at + TOLD_WITHIN).0, loaded.version.id])?;
+                .execute(params![out.send.0, goes_at.millis(), (goes_at + TOLD_WITHIN).millis(), loaded.version.id])?;
             }
             Outcome::Cleared => {
                 // What is tried again stays what it was, whatever became of the trial meanwhile.
@@ -443,7 +443,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
                 ))?
                 .execute(params![
                     out.send.0,
-                    now.0,
+                    now.millis(),
                     loaded.version.id,
                     i64::try_from(out.arm).unwrap_or(0),
                     phase,
@@ -463,7 +463,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
                 let at = paced.place(c, out.mailing, out.contact, until)?;
                 c.prepare_cached(formatcp!("UPDATE send SET state = {HELD}, at = ?2, reason = ?3 WHERE id = ?1"))?.execute(params![
                     out.send.0,
-                    at.0,
+                    at.millis(),
                     why.first().map(|r| r as i64)
                 ])?;
             }
@@ -548,7 +548,7 @@ pub fn answered(c: &Connection, send: SendId, reply: &Reply, now: Instant) -> Re
         c.prepare_cached(formatcp!(
             "UPDATE send SET state = {ACCEPTED}, accepted_at = ?2, reply = ?3 WHERE id = ?1 AND state IN ({BETWEEN})"
         ))?
-        .execute(params![send.0, now.0, line])?;
+        .execute(params![send.0, now.millis(), line])?;
         let contact: ContactId =
             c.prepare_cached("SELECT contact_id FROM send WHERE id = ?1")?.query_row([send.0], |r| r.get(0).map(ContactId))?;
         crate::rollups::due(c, contact)?;
@@ -563,7 +563,7 @@ pub fn answered(c: &Connection, send: SendId, reply: &Reply, now: Instant) -> Re
     {
         let category = if channel == Channel::Email { readings::of(c, &line, reply.category())? } else { reply.category() };
         c.prepare_cached(formatcp!("UPDATE send SET state = {DEFERRED}, at = ?2, reply = ?3, category = ?4 WHERE id = ?1"))?
-            .execute(params![send.0, (now + wait).0, line, category as i64])?;
+            .execute(params![send.0, (now + wait).millis(), line, category as i64])?;
         return Ok(());
     }
     failed(c, send, reply.category(), &line, now)
@@ -583,7 +583,7 @@ pub fn failed(c: &Connection, send: SendId, category: Category, line: &str, now:
         .prepare_cached(formatcp!(
             "UPDATE send SET state = {FAILED}, failed_at = ?2, category = ?3, reply = ?4 WHERE id = ?1 AND failed_at IS NULL"
         ))?
-        .execute(params![send.0, now.0, category as i64, line])?;
+        .execute(params![send.0, now.millis(), category as i64, line])?;
     if n > 0 {
         match channel {
             Channel::Email => {
@@ -639,7 +639,7 @@ pub fn settle(c: &Connection, sends: &[(SendId, Option<bool>)], now: Instant) ->
 /// When the database fails.
 pub fn decide_doubt(c: &Connection, again: bool, now: Instant) -> Result<usize> {
     Ok(if again {
-        c.execute(formatcp!("UPDATE send SET state = {DUE}, at = ?1 WHERE state IN ({BETWEEN}) AND state = {IN_DOUBT}"), [now.0])?
+        c.execute(formatcp!("UPDATE send SET state = {DUE}, at = ?1 WHERE state IN ({BETWEEN}) AND state = {IN_DOUBT}"), [now.millis()])?
     } else {
         c.execute(formatcp!("INSERT INTO rollup_due SELECT contact_id FROM send WHERE state IN ({BETWEEN}) AND state = {IN_DOUBT} ON CONFLICT DO NOTHING"), [])?;
         c.execute(formatcp!("UPDATE send SET state = {ACCEPTED}, accepted_at = handed_at, reply = 'taken as accepted by a person' WHERE state IN ({BETWEEN}) AND state = {IN_DOUBT}"), [])?
@@ -670,13 +670,13 @@ pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
         .query_row([], |r| r.get(0))?;
     let invitations: Option<i64> =
         c.prepare_cached(formatcp!("SELECT min(due_at) FROM sign_up WHERE state = {SIGN_UP_WAITING}"))?.query_row([], |r| r.get(0))?;
-    let checks = crate::self_check::next_due(c)?.map(|at| at.0);
+    let checks = crate::self_check::next_due(c)?.map(|at| at.millis());
     let reserved: Option<i64> = c
         .prepare_cached(formatcp!(
             "SELECT min(give_up_at) FROM send INDEXED BY send_reserved WHERE state = {ACCEPTED} AND handed_at IS NULL"
         ))?
         .query_row([], |r| r.get(0))?;
-    Ok([sends, mailings, trials, rests, invitations, checks, reserved].into_iter().flatten().min().map(Instant))
+    Ok([sends, mailings, trials, rests, invitations, checks, reserved].into_iter().flatten().min().map(Instant::of))
 }
 
 /// Marks mailings whose last message is out as sent.
@@ -689,7 +689,7 @@ pub fn finish(c: &Connection, now: Instant) -> Result<()> {
          AND NOT EXISTS (SELECT 1 FROM send WHERE mailing_id = mailing.id AND state IN ({OPEN}))
          AND NOT EXISTS (SELECT 1 FROM trial WHERE mailing_id = mailing.id AND state IN ({TRIAL_COLLECTING}, {TRIAL_READ}, {TRIAL_ROLLING}))"
     ))?
-    .execute([now.0])?;
+    .execute([now.millis()])?;
     Ok(())
 }
 

@@ -83,7 +83,7 @@ fn last(c: &Connection, contact: ContactId, to: &str, at: Instant) -> Result<Opt
         "SELECT s.id FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN letterhead l ON l.id = m.letterhead_id
          WHERE s.contact_id = ?1 AND s.channel = 2 AND s.handed_at > ?2 AND s.handed_at <= ?3 ORDER BY l.text_number = ?4 DESC, s.handed_at DESC, s.id DESC LIMIT 1",
     )?;
-    Ok(s.query_row(params![contact.0, at.0 - ANSWERED_WITHIN, at.0, to], |r| r.get(0).map(SendId)).optional()?)
+    Ok(s.query_row(params![contact.0, at.millis() - ANSWERED_WITHIN, at.millis(), to], |r| r.get(0).map(SendId)).optional()?)
 }
 
 /// A gateway's report that a message it had accepted did not arrive after all.

@@ -105,7 +105,7 @@ pub fn begin(c: &Connection, domain: &str, rule: Rule, now: Instant, person: Opt
         domain,
         rule.start,
         rule.factor,
-        now.0,
+        now.millis(),
         person
     ])?;
     let id = c.last_insert_rowid();
@@ -129,7 +129,7 @@ pub fn end(c: &Connection, id: i64, reason: &str, now: Instant, person: i64) -> 
 fn over(c: &Connection, id: i64, by: Option<(i64, &str)>, now: Instant) -> Result<()> {
     let domain: Option<String> = c
         .prepare_cached("UPDATE warm_up SET ended_at = ?2, ended_by = ?3, reason = ?4 WHERE id = ?1 AND ended_at IS NULL RETURNING domain")?
-        .query_row(params![id, now.0, by.map(|b| b.0), by.map(|b| b.1)], |r| r.get(0))
+        .query_row(params![id, now.millis(), by.map(|b| b.0), by.map(|b| b.1)], |r| r.get(0))
         .optional()?;
     let domain = domain.ok_or(StoreError::Missing("warm-up"))?;
     let words = by.map_or_else(|| format!("{domain}: every group gets its usual day"), |(_, reason)| format!("{domain}: {reason}"));
@@ -319,7 +319,7 @@ impl Warming {
 
 /// The same time of day, on another day.
 fn on_day(at: Instant, day: i64) -> Instant {
-    Instant(at.0.rem_euclid(DAY) + day * DAY)
+    Instant::of(at.millis().rem_euclid(DAY) + day * DAY)
 }
 
 /// Is anything warmed up? Mostly nothing is.
@@ -331,7 +331,7 @@ fn any(c: &Connection) -> Result<bool> {
 fn count(c: &Connection, mailing: MailingId, domain: i64, handed_at: i64, column: &str) -> Result<()> {
     let Some(id) = of_mailing(c, mailing)? else { return Ok(()) };
     let sql = format!("UPDATE warm_up_day SET {column} = {column} + 1 WHERE warm_up_id = ?1 AND name = ?2 AND day = ?3");
-    c.prepare_cached(&sql)?.execute(params![id, group_of(c, domain)?, day_of(Instant(handed_at))])?;
+    c.prepare_cached(&sql)?.execute(params![id, group_of(c, domain)?, day_of(Instant::of(handed_at))])?;
     Ok(())
 }
 

@@ -120,7 +120,7 @@ pub fn save_disposable(c: &Connection, names: &[String]) -> Result<()> {
 /// # Errors
 /// When the database fails.
 pub fn set_aside(c: &Connection, finding: Finding, text: &str, now: Instant, person: Option<i64>) -> Result<()> {
-    c.execute("INSERT INTO set_aside VALUES (?1, ?2, ?3, ?4) ON CONFLICT DO NOTHING", params![finding.code(), text, now.0, person])?;
+    c.execute("INSERT INTO set_aside VALUES (?1, ?2, ?3, ?4) ON CONFLICT DO NOTHING", params![finding.code(), text, now.millis(), person])?;
     Ok(())
 }
 

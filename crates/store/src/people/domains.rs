@@ -59,7 +59,7 @@ pub fn all(c: &Connection, now: Instant) -> Result<Vec<DomainRow>> {
             (SELECT count(*) FROM send s JOIN contact c ON c.id = s.contact_id WHERE s.state IN ({WAITING}) AND s.state = {HELD} AND c.domain_id = p.domain_id AND s.at >= p.until_at)
          FROM domain_pause p LEFT JOIN person who ON who.id = p.person_id WHERE p.ended_at IS NULL AND p.until_at > ?1"),
     )?;
-    let mut rows = s.query([now.0])?;
+    let mut rows = s.query([now.millis()])?;
     while let Some(r) = rows.next()? {
         let pause = DomainPause { until: r.get(1)?, reason: r.get(2)?, made_at: r.get(3)?, by: r.get(4)?, held: r.get(5)? };
         pauses.insert(r.get::<_, i64>(0)?, pause);
@@ -74,7 +74,7 @@ pub fn all(c: &Connection, now: Instant) -> Result<Vec<DomainRow>> {
             WHERE m.channel = 1 AND coalesce(m.started_at, m.made_at) > ?2 AND s.handed_at > ?1 GROUP BY c.domain_id) n ON n.domain_id = d.id
          ORDER BY 4 DESC, 3 DESC, d.name"),
     )?;
-    let found = s.query_map([(now + -30 * DAY).0, (now + -2 * LONGEST).0], |r| {
+    let found = s.query_map([(now + -30 * DAY).millis(), (now + -2 * LONGEST).millis()], |r| {
         Ok(DomainRow {
             id: r.get(0)?,
             name: r.get(1)?,
@@ -106,7 +106,7 @@ pub fn pause(c: &Connection, p: &NewDomainPause, now: Instant, person: Option<i6
         c.prepare_cached("SELECT id FROM domain WHERE name = ?1")?.query_row([&name], |r| r.get(0)).optional()?.ok_or_else(|| {
             StoreError::Refused(format!("Nobody in the base has an address at “{name}”. Write the domain as it stands after the @."))
         })?;
-    if p.until <= now.0 || p.until > (now + LONGEST).0 {
+    if p.until <= now.millis() || p.until > (now + LONGEST).millis() {
         return Err(StoreError::Refused("A pause ends at an instant to come, within 90 days.".into()));
     }
     let reason = p.reason.trim();
@@ -118,9 +118,9 @@ pub fn pause(c: &Connection, p: &NewDomainPause, now: Instant, person: Option<i6
     end_there(c, id, now)?;
     c.execute(
         "INSERT INTO domain_pause (domain_id, made_at, until_at, reason, person_id) VALUES (?1, ?2, ?3, ?4, ?5)",
-        params![id, now.0, p.until, reason, person],
+        params![id, now.millis(), p.until, reason, person],
     )?;
-    audit(c, now, person, "domain paused", "domain", id, &format!("{name} until {}: {reason}", Instant(p.until).words()))
+    audit(c, now, person, "domain paused", "domain", id, &format!("{name} until {}: {reason}", Instant::of(p.until).words()))
 }
 
 /// Ends a pause before its time: what waited only for it goes now, cleared again.
@@ -156,7 +156,7 @@ pub fn paused_groups(c: &Connection, now: Instant) -> Result<HashMap<String, Gro
          FROM domain_pause p JOIN domain d ON d.id = p.domain_id WHERE p.ended_at IS NULL AND p.until_at > ?1 ORDER BY p.until_at",
     )?;
     let (mut out, mut of, mut first) = (HashMap::<String, GroupPause>::new(), HashMap::<i64, (String, i64)>::new(), i64::MAX);
-    let mut rows = s.query([now.0])?;
+    let mut rows = s.query([now.millis()])?;
     while let Some(r) = rows.next()? {
         let (group, until): (String, i64) = (r.get(0)?, r.get(1)?);
         first = first.min(until);
@@ -191,7 +191,7 @@ pub fn resume_group(c: &Connection, group: &str, now: Instant, person: Option<i6
         .prepare_cached(
             "SELECT DISTINCT p.domain_id FROM domain d JOIN domain_pause p ON p.domain_id = d.id AND p.ended_at IS NULL AND p.until_at > ?2 WHERE coalesce(d.operator, d.name) = ?1",
         )?
-        .query_map(params![group, now.0], |r| r.get(0))?
+        .query_map(params![group, now.millis()], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?;
     if domains.is_empty() {
         return Err(StoreError::Missing("pause of a mailbox group"));
@@ -204,7 +204,7 @@ pub fn resume_group(c: &Connection, group: &str, now: Instant, person: Option<i6
 
 fn end_there(c: &Connection, id: i64, now: Instant) -> Result<bool> {
     let ended =
-        c.execute("UPDATE domain_pause SET ended_at = ?2 WHERE domain_id = ?1 AND ended_at IS NULL AND until_at > ?2", [id, now.0])?;
+        c.execute("UPDATE domain_pause SET ended_at = ?2 WHERE domain_id = ?1 AND ended_at IS NULL AND until_at > ?2", [id, now.millis()])?;
     if ended > 0 {
         crate::held::clear_anew(c, Some(id), now)?;
     }
@@ -216,7 +216,7 @@ pub(crate) fn paused(c: &Connection, at: Instant) -> Result<HashMap<i64, i64>> {
     let mut s = c.prepare_cached(
         "SELECT domain_id, max(until_at) FROM domain_pause WHERE made_at <= ?1 AND until_at > ?1 AND (ended_at IS NULL OR ended_at > ?1) GROUP BY 1",
     )?;
-    Ok(s.query_map([at.0], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?)
+    Ok(s.query_map([at.millis()], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// Until when the domain of a person was paused at an instant, and why.
@@ -225,5 +225,5 @@ pub(crate) fn paused_for(c: &Connection, contact: ContactId, at: Instant) -> Res
         "SELECT until_at, reason FROM domain_pause WHERE domain_id = (SELECT domain_id FROM contact WHERE id = ?1) AND made_at <= ?2 AND until_at > ?2
             AND (ended_at IS NULL OR ended_at > ?2) ORDER BY until_at DESC",
     )?;
-    Ok(s.query_row([contact.0, at.0], |r| Ok((Instant(r.get(0)?), r.get(1)?))).optional()?)
+    Ok(s.query_row([contact.0, at.millis()], |r| Ok((Instant::of(r.get(0)?), r.get(1)?))).optional()?)
 }

@@ -16,7 +16,7 @@ pub fn take(c: &Connection, e: &Event) -> Result<Taken> {
         .prepare_cached(
             "INSERT INTO event (key, contact_id, at, name, name_key, about) VALUES (?1,?2,?3,?4,?5,?6) ON CONFLICT (key) DO NOTHING",
         )?
-        .execute(params![e.key, contact.0, e.at.0, e.name, fold(&e.name), e.about])?;
+        .execute(params![e.key, contact.0, e.at.millis(), e.name, fold(&e.name), e.about])?;
     Ok(if n > 0 { Taken::New } else { Taken::Known })
 }
 

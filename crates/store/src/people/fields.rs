@@ -76,7 +76,7 @@ pub fn named(c: &Connection, name: &str, kind: FieldKind, now: Instant) -> Resul
         ))),
         None => Ok(c.query_row(
             "INSERT INTO field (name, kind, made_at) VALUES (?1, ?2, ?3) RETURNING id",
-            params![name, code(kind), now.0],
+            params![name, code(kind), now.millis()],
             |r| r.get(0),
         )?),
     }

@@ -247,7 +247,7 @@ pub fn correct(c: &Connection, run: i64, contact: ContactId, to: &Address, now: 
     let origin = Origin { source: "address corrected", evidence, run: Some(run), person, ..Origin::default() };
     // A refusal was the person's, whatever the address; a permission was the address's.
     let to = if import_may_raise(consent.consent) {
-        Stated { consent: rinse_core::consent::Consent::None, at: Some(now.0), ..Stated::default() }
+        Stated { consent: rinse_core::consent::Consent::None, at: Some(now.millis()), ..Stated::default() }
     } else {
         consent
     };
@@ -255,7 +255,7 @@ pub fn correct(c: &Connection, run: i64, contact: ContactId, to: &Address, now: 
     // What was agreed for their number doesn't depend on the address.
     for other in ledger::others_of(c, contact)?.into_iter().filter(|o| o.channel == Channel::Email) {
         if import_may_raise(other.state) {
-            let none = Stated { at: Some(now.0), ..Stated::default() };
+            let none = Stated { at: Some(now.millis()), ..Stated::default() };
             ledger::restate(c, contact, now, "address changed", none, &Origin { entity: other.entity, ..origin.clone() })?;
         }
     }
@@ -274,7 +274,7 @@ pub fn sunset(c: &Connection, run: i64, contacts: &[ContactId], now: Instant, pe
     let mut n = 0;
     for contact in contacts {
         let origin = Origin { source: "sunset", run: Some(run), person, ..Origin::default() };
-        if ledger::put_sunset(c, *contact, Instant(began), now, &origin)? {
+        if ledger::put_sunset(c, *contact, Instant::of(began), now, &origin)? {
             runs::keep(c, run, *contact, &Image::Sunset)?;
             n += 1;
         }

@@ -193,7 +193,7 @@ pub fn decide(c: &Connection, choice: &NearMissChoice, now: Instant, person: Opt
         .find(|n| n.subject == choice.subject)
         .ok_or_else(|| StoreError::Refused("This isn't on the shortlist any more: somebody decided it already.".into()))?;
     let word = if choice.list_id.is_some() { "barred" } else { "dismissed" };
-    c.execute("INSERT INTO near_miss VALUES (?1, ?2, ?3, ?4)", params![n.subject, word, now.0, person])?;
+    c.execute("INSERT INTO near_miss VALUES (?1, ?2, ?3, ?4)", params![n.subject, word, now.millis(), person])?;
     let Some(list) = choice.list_id else {
         settings::audit(c, now, person, "near-miss dismissed", "suppression", n.list_id, &n.text)?;
         return Ok(None);

@@ -92,7 +92,7 @@ pub(crate) fn change(
         if other.state != Consent::None && import_may_raise(other.state) {
             let evidence = format!("was {}; nobody agreed for another number", before.unwrap_or("no number"));
             let origin = Origin { evidence, channel: Channel::Text, entity: other.entity, ..origin.clone() };
-            ledger::restate(c, contact, now, "number changed", Stated { at: Some(now.0), ..Stated::default() }, &origin)?;
+            ledger::restate(c, contact, now, "number changed", Stated { at: Some(now.millis()), ..Stated::default() }, &origin)?;
         }
     }
     Ok(())
@@ -137,7 +137,7 @@ pub(crate) fn put_back(c: &Connection, contact: ContactId, was: &Held, now: Inst
 pub(crate) fn retired(c: &Connection, contact: ContactId, words: &str, now: Instant) -> Result<()> {
     let new = c
         .prepare_cached("UPDATE contact SET phone_failed_at = ?2 WHERE id = ?1 AND phone IS NOT NULL AND phone_failed_at IS NULL")?
-        .execute([contact.0, now.0])?;
+        .execute([contact.0, now.millis()])?;
     if new > 0 {
         let origin = Origin { source: "text gateway", evidence: words.to_owned(), channel: Channel::Text, ..Origin::default() };
         ledger::note(c, contact, now, "number retired", &origin)?;

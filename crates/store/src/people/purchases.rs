@@ -26,7 +26,7 @@ pub fn take(c: &Connection, p: &Purchase) -> Result<Taken> {
             "INSERT INTO purchase (key, contact_id, at, cents, currency, product, product_key, category, category_key) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9)
              ON CONFLICT (key) DO NOTHING",
         )?
-        .execute(params![p.key, contact.0, p.at.0, p.cents, p.currency, p.product, fold(&p.product), p.category, fold(&p.category)])?;
+        .execute(params![p.key, contact.0, p.at.millis(), p.cents, p.currency, p.product, fold(&p.product), p.category, fold(&p.category)])?;
     if n == 0 {
         return Ok(Taken::Known);
     }

@@ -121,7 +121,7 @@ fn row(r: &Row<'_>, now: Instant) -> rusqlite::Result<ChangeRun> {
         words: r.get(4)?,
         import_id: r.get(5)?,
         people: r.get(6)?,
-        undoable: state == ChangeState::Done && now.0 - at <= UNDOABLE_FOR,
+        undoable: state == ChangeState::Done && now.millis() - at <= UNDOABLE_FOR,
         state,
         undone_at: r.get(8)?,
         undone: r.get(9)?,
@@ -167,7 +167,7 @@ pub fn begin(c: &Connection, now: Instant, person: Option<i64>, kind: &str, word
         "INSERT INTO change_run (at, person_id, kind, words, import_id, ledger_mark, send_mark, response_mark, purchase_mark)
          SELECT ?1, ?2, ?3, ?4, ?5, coalesce((SELECT max(id) FROM ledger), 0), coalesce((SELECT max(id) FROM send), 0),
             coalesce((SELECT max(id) FROM response), 0), coalesce((SELECT max(id) FROM purchase), 0) RETURNING id",
-        params![now.0, person, kind, words, import],
+        params![now.millis(), person, kind, words, import],
         |r| r.get(0),
     )?)
 }

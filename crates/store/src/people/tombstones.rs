@@ -22,7 +22,7 @@ pub(crate) fn lift(c: &Connection, key: &str) -> Result<()> {
 
 /// Writes a tombstone, the keyed hash of an address or a number in hexadecimal; true when it is new.
 pub(crate) fn bury(c: &Connection, hash: &str, at: Instant) -> Result<bool> {
-    Ok(c.prepare_cached("INSERT INTO tombstone VALUES (unhex(?1), ?2) ON CONFLICT DO NOTHING")?.execute(params![hash, at.0])? > 0)
+    Ok(c.prepare_cached("INSERT INTO tombstone VALUES (unhex(?1), ?2) ON CONFLICT DO NOTHING")?.execute(params![hash, at.millis()])? > 0)
 }
 
 /// Knows deleted addresses again.

@@ -31,7 +31,7 @@ fn last_messages(c: &Connection, metric: Metric) -> Result<Option<CachedStatemen
 
 /// The share that a person answered, in parts; none of somebody without messages.
 fn share(s: &mut Statement<'_>, contact: ContactId, (at, window, before): (Instant, i64, i64)) -> Result<Option<u32>> {
-    let (n, x): (u32, u32) = s.query_row(params![contact.0, at.0, window, before], |r| Ok((r.get(0)?, r.get(1)?)))?;
+    let (n, x): (u32, u32) = s.query_row(params![contact.0, at.millis(), window, before], |r| Ok((r.get(0)?, r.get(1)?)))?;
     Ok((n > 0).then(|| x * PARTS / n))
 }
 
@@ -98,11 +98,11 @@ pub fn explained(c: &Connection, plan: &Plan, now: Instant) -> Result<Option<f64
         counts::known_of(plan.metric)
     ))?;
     let messages: Vec<(i64, i64, i64, f64)> = s
-        .query_map(params![(now + -window).0, window], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?
+        .query_map(params![(now + -window).millis(), window], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?
         .collect::<rusqlite::Result<_>>()?;
     let mut pairs: Vec<(f64, f64)> = Vec::new();
     for (id, contact, handed_at, answered) in messages {
-        if let Some(x) = share(&mut last, ContactId(contact), (Instant(handed_at), window, id))? {
+        if let Some(x) = share(&mut last, ContactId(contact), (Instant::of(handed_at), window, id))? {
             pairs.push((f64::from(x), answered));
         }
     }

@@ -95,7 +95,7 @@ pub(crate) fn by(c: &Connection, t: &Trial, handed_by: Option<Instant>) -> Resul
          WHERE r.trial_id = ?1 AND (?6 IS NULL OR s.handed_at <= ?6) ORDER BY p.at"
     ))?;
     let (begins, sealed_at, window) = (begins(c, t)?, t.sealed_at.unwrap_or(0), t.plan.window_hours * HOUR);
-    let mut rows = s.query(params![t.id.0, t.mailing_id.0, sealed_at, window, named, handed_by.map(|i| i.0)])?;
+    let mut rows = s.query(params![t.id.0, t.mailing_id.0, sealed_at, window, named, handed_by.map(|i| i.millis())])?;
     let mut out: HashMap<ContactId, Got> = HashMap::new();
     while let Some(r) = rows.next()? {
         let contact = ContactId(r.get(5)?);
@@ -149,7 +149,7 @@ pub(super) fn followed(c: &Connection, goal: &Goal, (from, to): (Instant, Instan
         "{columns}, s.id FROM {table} p JOIN send s ON s.contact_id = p.contact_id AND s.class = 1 AND s.channel = 1 AND s.at > ?1 AND s.at <= ?2
             AND s.handed_at <= p.at AND s.handed_at + ?3 > p.at WHERE p.at > ?1 AND p.at <= ?2 + ?3 {only}"
     ))?;
-    let mut rows = s.query(params![from.0, to.0, window, named])?;
+    let mut rows = s.query(params![from.millis(), to.millis(), window, named])?;
     let mut of: HashMap<i64, Worth> = HashMap::new();
     while let Some(r) = rows.next()? {
         let (worth, sum) = (worth(goal, r)?, of.entry(r.get(5)?).or_default());

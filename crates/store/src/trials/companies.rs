@@ -26,7 +26,7 @@ pub(super) fn design(c: &Connection, t: &Trial, all: &[ArmCounts]) -> Result<Vec
         counts::known(t)
     ))?;
     let mut of: HashMap<i64, Vec<Arm>> = HashMap::new();
-    let mut rows = s.query(params![t.id.0, t.mailing_id.0, t.plan.window_hours * HOUR, t.read_by().map(|i| i.0)])?;
+    let mut rows = s.query(params![t.id.0, t.mailing_id.0, t.plan.window_hours * HOUR, t.read_by().map(|i| i.millis())])?;
     while let Some(r) = rows.next()? {
         let arms = of.entry(r.get(0)?).or_insert_with(|| vec![Arm { successes: 0, trials: 0 }; all.len()]);
         if let Some(arm) = usize::try_from(r.get::<_, i64>(1)?).ok().and_then(|a| arms.get_mut(a)) {
@@ -65,7 +65,7 @@ pub fn past(c: &Connection, plan: &Plan, now: Instant) -> Result<Option<Companie
             "SELECT mailing_id FROM (SELECT mailing_id FROM send WHERE class = 1 AND at <= ?1 AND at > ?1 - ?2 AND channel = 1 ORDER BY at DESC LIMIT 50000)
              GROUP BY 1 ORDER BY count(*) DESC LIMIT 1",
         )?
-        .query_map([now.0 - window, 180 * DAY], |r| r.get(0))?
+        .query_map([now.millis() - window, 180 * DAY], |r| r.get(0))?
         .next()
         .transpose()?;
     let Some(mailing) = newest else { return Ok(None) };

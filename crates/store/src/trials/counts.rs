@@ -71,7 +71,7 @@ fn strata_of_messages(c: &Connection, t: &Trial, by: Option<Instant>) -> Result<
     ))?;
     let places = places(c, t)?;
     let mut out: Vec<(i64, Vec<Arm>)> = Vec::new();
-    let mut rows = s.query(params![t.id.0, t.mailing_id.0, window, by.map(|i| i.0)])?;
+    let mut rows = s.query(params![t.id.0, t.mailing_id.0, window, by.map(|i| i.millis())])?;
     while let Some(r) = rows.next()? {
         let (stratum, arm): (i64, i64) = (r.get(0)?, r.get(1)?);
         if out.last().is_none_or(|l| l.0 != stratum) {
@@ -101,7 +101,7 @@ pub fn balance(c: &Connection, t: &Trial) -> Result<Vec<Balance>> {
     let stretches = super::enrol::stretches(c, t)?;
     if !stretches.is_empty() {
         let row = |(s, n): (super::enrol::Stretch, usize)| Balance {
-            stratum: format!("stretch {n}, from {} UTC", Instant(s.began_at).words()),
+            stratum: format!("stretch {n}, from {} UTC", Instant::of(s.began_at).words()),
             people: s.people.iter().map(|n| i64::try_from(*n).unwrap_or(0)).collect(),
         };
         return Ok(stretches.into_iter().zip(1..).map(row).collect());
@@ -158,7 +158,7 @@ fn counted(c: &Connection, t: &Trial, stretch: Option<i64>, by: Option<Instant>)
     );
     let mut out = vec![ArmCounts::default(); places(c, t)?];
     let mut s = c.prepare_cached(&sql)?;
-    let mut rows = s.query(params![t.id.0, t.mailing_id.0, stretch, by.map(|i| i.0)])?;
+    let mut rows = s.query(params![t.id.0, t.mailing_id.0, stretch, by.map(|i| i.millis())])?;
     while let Some(r) = rows.next()? {
         let n = |i| r.get::<_, i64>(i).map(whole);
         if let Some(slot) = usize::try_from(r.get::<_, i64>(0)?).ok().and_then(|a| out.get_mut(a)) {

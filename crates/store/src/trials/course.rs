@@ -49,7 +49,8 @@ pub fn course(c: &Connection, t: &Trial, now: Instant) -> Result<Course> {
     ))?;
     // None: everybody counts.
     let without_unknown = t.of_known_opens().then_some(t.id.0);
-    let mut rows = s.query(params![t.mailing_id.0, crate::send_state::Phase::Pilot as i64, points, now.0, window, without_unknown])?;
+    let mut rows =
+        s.query(params![t.mailing_id.0, crate::send_state::Phase::Pilot as i64, points, now.millis(), window, without_unknown])?;
     while let Some(r) = rows.next()? {
         let n = |v: i64| usize::try_from(v).unwrap_or(0);
         let group =
@@ -72,9 +73,9 @@ fn of_goal(c: &Connection, t: &Trial, now: Instant) -> Result<Course> {
     let got = super::brought::by(c, t, None)?;
     let mut groups = vec![Vec::new(); if closed { 1 } else { arms(c, t)? }];
     let mut s = c.prepare_cached("SELECT arm, contact_id, handed_at FROM send WHERE mailing_id = ?1 AND phase = ?2 AND handed_at <= ?3")?;
-    let mut rows = s.query(params![t.mailing_id.0, crate::send_state::Phase::Pilot as i64, now.0])?;
+    let mut rows = s.query(params![t.mailing_id.0, crate::send_state::Phase::Pilot as i64, now.millis()])?;
     while let Some(r) = rows.next()? {
-        let since = now.0 - r.get::<_, i64>(2)?;
+        let since = now.millis() - r.get::<_, i64>(2)?;
         let first = got.get(&ContactId(r.get(1)?)).and_then(|g| g.first).filter(|first| *first <= since);
         let group = Group { passed: step(since).min(POINTS), answered: first.map(step), people: 1 };
         if let Some(arm) = groups.get_mut(if closed { 0 } else { usize::try_from(r.get::<_, i64>(0)?).unwrap_or(usize::MAX) }) {
@@ -87,7 +88,7 @@ fn of_goal(c: &Connection, t: &Trial, now: Instant) -> Result<Course> {
 
 /// The mailings of the 180 days before the seal that are at least 30 days old, the latest 40 of them.
 fn past_mailings(c: &Connection, t: &Trial, column: &str, window: i64, now: Instant) -> Result<Vec<PastMailing>> {
-    let until = t.sealed_at.unwrap_or(now.0) - 30 * DAY;
+    let until = t.sealed_at.unwrap_or(now.millis()) - 30 * DAY;
     let mut s = c.prepare_cached(&format!(
         "SELECT mailing_id, CASE WHEN {column} < handed_at + ?3 THEN ({column} - handed_at) * ?4 / ?3 WHEN {column} < handed_at + ?5 THEN ?4 ELSE -1 END, count(*)
          FROM send WHERE class = 1 AND channel = 1 AND at > ?1 AND at <= ?2 AND handed_at IS NOT NULL{}

@@ -84,12 +84,12 @@ pub(super) fn begin(c: &Connection, t: &Trial, seal: &str, parts: &[u32], why: &
         params![
             t.id.0,
             place,
-            now.0,
+            now.millis(),
             serde_json::to_string(parts)?,
             serde_json::to_string(&vec![0; parts.len()])?,
             person,
             why,
-            stretch_digest(seal, place, now.0, parts)
+            stretch_digest(seal, place, now.millis(), parts)
         ],
     )?;
     Ok(())
@@ -145,13 +145,13 @@ pub fn end(c: &Connection, id: TrialId, why: &str, now: Instant, person: Option<
         let words = format!("Given up at {} in the smallest arm, of which nothing can be read: {why}", people(least));
         c.execute(
             formatcp!("UPDATE trial SET state = {TRIAL_ENDED}, enrolled_at = ?2, next_look = NULL, enrolment_words = ?3 WHERE id = ?1"),
-            params![id.0, now.0, words],
+            params![id.0, now.millis(), words],
         )?;
         return crate::settings::audit(c, now, person, "trial given up", "trial", id.0, why);
     }
     let opened = if t.opened_at.is_some() { ", after the arms had been opened" } else { "" };
     let words = format!("Enrolment was ended at {} in the smallest arm, not {}{opened}: {why}", people(least), t.plan.per_arm.unwrap_or(0));
-    c.execute("UPDATE trial SET enrolled_at = ?2, enrolment_words = ?3 WHERE id = ?1", params![id.0, now.0, words])?;
+    c.execute("UPDATE trial SET enrolled_at = ?2, enrolment_words = ?3 WHERE id = ?1", params![id.0, now.millis(), words])?;
     crate::settings::audit(c, now, person, "enrolment ended early", "trial", id.0, why)
 }
 
@@ -177,7 +177,7 @@ fn settle(c: &Connection, t: &Trial, now: Instant) -> Result<()> {
     if let (Some(per_arm), Some(last)) = (t.plan.per_arm, all.last())
         && full(per_arm, &last.parts, &enrolled(&all))
     {
-        c.execute("UPDATE trial SET enrolled_at = ?2 WHERE id = ?1 AND enrolled_at IS NULL", params![t.id.0, now.0])?;
+        c.execute("UPDATE trial SET enrolled_at = ?2 WHERE id = ?1 AND enrolled_at IS NULL", params![t.id.0, now.millis()])?;
     }
     Ok(())
 }
@@ -191,7 +191,7 @@ pub(super) fn hold_look(c: &Connection, mut t: Trial, now: Instant) -> Result<()
         c.execute("UPDATE trial SET next_look = NULL WHERE id = ?1", [t.id.0])?;
         return Ok(());
     };
-    let again = if held + 1 < looks.len() { Some((now + DAY).0) } else { None };
+    let again = if held + 1 < looks.len() { Some((now + DAY).millis()) } else { None };
     let stretches = stretches(c, &t)?;
     let through = now + -t.plan.window_hours * HOUR;
     let counted =
@@ -201,11 +201,11 @@ pub(super) fn hold_look(c: &Connection, mut t: Trial, now: Instant) -> Result<()
     let all = added_up(&of);
     let people: Vec<u64> = all.iter().map(ArmCounts::observed).collect();
     if !l.due(least_open(&parts, &people), per_arm) {
-        c.execute("UPDATE trial SET next_look = ?2 WHERE id = ?1", params![t.id.0, (now + DAY).0])?;
+        c.execute("UPDATE trial SET next_look = ?2 WHERE id = ?1", params![t.id.0, (now + DAY).millis()])?;
         return Ok(());
     }
     let refused = |e: StatsError| StoreError::Refused(e.to_string());
-    let found = look(&t.plan, Counted::over(&all, &of), &l, now.0).map_err(refused)?;
+    let found = look(&t.plan, Counted::over(&all, &of), &l, now.millis()).map_err(refused)?;
     let new: Vec<Stopped> = found.into_iter().filter(|f| parts[f.arm] > 0 && t.stopped.iter().all(|s| s.arm != f.arm)).collect();
     t.stopped.extend(new.iter().cloned());
     let stopped = serde_json::to_string(&t.stopped)?;
@@ -222,7 +222,7 @@ pub(super) fn hold_look(c: &Connection, mut t: Trial, now: Instant) -> Result<()
     let why = why.join(", ");
     if parts.iter().filter(|p| **p > 0).count() < 2 {
         let words = format!("Enrolment ended as {why}: nothing was left to compare.");
-        c.execute("UPDATE trial SET enrolled_at = ?2, enrolment_words = ?3 WHERE id = ?1", params![t.id.0, now.0, words])?;
+        c.execute("UPDATE trial SET enrolled_at = ?2, enrolment_words = ?3 WHERE id = ?1", params![t.id.0, now.millis(), words])?;
     } else {
         let seal = t.seal.as_ref().map(|s| s.digest.clone()).unwrap_or_default();
         begin(c, &t, &seal, &parts, &why, now, None)?;
@@ -233,7 +233,7 @@ pub(super) fn hold_look(c: &Connection, mut t: Trial, now: Instant) -> Result<()
 
 /// Does the look call an arm? Then nobody more is enrolled, and the trial is read at once, of those whose window is over.
 fn called(c: &Connection, t: &Trial, look: usize, through: Instant) -> Result<bool> {
-    let seen = Trial { called_at_look: Some(CalledAtLook { look, through: through.0 }), ..t.clone() };
+    let seen = Trial { called_at_look: Some(CalledAtLook { look, through: through.millis() }), ..t.clone() };
     let counts = super::counts(c, &seen)?;
     let reading =
         read_by(seen.rule()?, &seen.plan, &counts, &super::beside(c, &seen, &counts)?).map_err(|e| StoreError::Refused(e.to_string()))?;
@@ -242,7 +242,7 @@ fn called(c: &Connection, t: &Trial, look: usize, through: Instant) -> Result<bo
     let words = format!("A look called {} before the arms were as large as planned.", letter(arm));
     c.execute(
         "UPDATE trial SET enrolled_at = coalesce(enrolled_at, ?2), enrolment_words = ?3, called_at_look = ?4, reading_due = ?2, next_look = NULL WHERE id = ?1",
-        params![t.id.0, now.0, words, serde_json::to_string(&seen.called_at_look)?],
+        params![t.id.0, now.millis(), words, serde_json::to_string(&seen.called_at_look)?],
     )?;
     crate::settings::audit(c, now, None, "called at a look", "trial", t.id.0, &words)?;
     Ok(true)
@@ -257,10 +257,10 @@ fn called(c: &Connection, t: &Trial, look: usize, through: Instant) -> Result<bo
 pub fn a_day(c: &Connection, mailing: MailingId, now: Instant) -> Result<Option<f64>> {
     let (series, out_since): (Option<i64>, Option<i64>) =
         c.query_row("SELECT series_id, started_at FROM mailing WHERE id = ?1", [mailing.0], |r| Ok((r.get(0)?, r.get(1)?)))?;
-    let from = now.0 - 28 * DAY;
+    let from = now.millis() - 28 * DAY;
     let per_day = |n: i64, since: i64| {
         // Those of the first hours say little of a day.
-        let days = ((now.0 - since.max(from)) as f64 / DAY as f64).max(1.0);
+        let days = ((now.millis() - since.max(from)) as f64 / DAY as f64).max(1.0);
         (n > 0).then(|| n as f64 / days)
     };
     if let Some(since) = out_since {
@@ -324,7 +324,7 @@ impl Enroller {
             seed: seed.unwrap_or(0).cast_unsigned(),
             state: state.0,
             verdict: verdict.map(|v| serde_json::from_str(&v)).transpose()?,
-            rollout_at: rollout_at.map(Instant),
+            rollout_at: rollout_at.map(Instant::of),
             enrols,
             of_known_opens: seal.and_then(|s| Rule::of(s.rule_version)).is_some_and(|rule| rule.leaves_unknown_out(&plan)),
             plan,
@@ -383,7 +383,7 @@ impl Enroller {
         ])?;
         let all: Vec<u64> = self.people.iter().zip(&self.before).map(|(n, before)| n + before).collect();
         if full(self.plan.per_arm.unwrap_or(0), &self.parts, &all) {
-            c.execute("UPDATE trial SET enrolled_at = ?2 WHERE id = ?1", params![self.trial.0, now.0])?;
+            c.execute("UPDATE trial SET enrolled_at = ?2 WHERE id = ?1", params![self.trial.0, now.millis()])?;
             self.enrols = false;
         }
         Ok((arm, Phase::Pilot))

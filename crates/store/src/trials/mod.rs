@@ -104,7 +104,7 @@ impl Trial {
 
     /// Those alone are read whose message was handed over by then; none: all.
     pub(crate) fn read_by(&self) -> Option<Instant> {
-        self.called_at_look.map(|l| Instant(l.through))
+        self.called_at_look.map(|l| Instant::of(l.through))
     }
 
     /// Where its reading stands among the looks that may call an arm; none where they may not.
@@ -118,7 +118,7 @@ impl Trial {
     /// When the pilot went, where its rollout goes at that hour.
     #[must_use]
     pub fn pilot_hour(&self) -> Option<Instant> {
-        self.sealed_at.filter(|_| self.at_pilot_hour).map(Instant)
+        self.sealed_at.filter(|_| self.at_pilot_hour).map(Instant::of)
     }
 
     /// Are its arms closed: not read yet, and opened by nobody?
@@ -235,7 +235,7 @@ pub fn save_plan(c: &Connection, mailing: MailingId, plan: &Plan, now: Instant, 
                 "INSERT INTO trial (mailing_id, plan, state, made_at, person_id) VALUES (?1,?2,{TRIAL_PLANNED},?3,?4)
              ON CONFLICT (mailing_id) DO UPDATE SET plan = excluded.plan WHERE state = {TRIAL_PLANNED} RETURNING id"
             ),
-            params![mailing.0, text, now.0, person],
+            params![mailing.0, text, now.millis(), person],
             |r| r.get(0).map(TrialId),
         )
         .optional()?;
@@ -357,7 +357,7 @@ pub fn seal_drawn(c: &Connection, id: TrialId, seed: u64, looks: Vec<Look>, dige
         formatcp!(
             "UPDATE trial SET state = {TRIAL_COLLECTING}, sealed_at = ?2, seed = ?3, seal = ?4 WHERE id = ?1 AND state = {TRIAL_PLANNED}"
         ),
-        params![id.0, now.0, seed.cast_signed(), kept],
+        params![id.0, now.millis(), seed.cast_signed(), kept],
     )?;
     if n == 0 {
         return Err(StoreError::Refused("This trial is sealed already.".into()));
@@ -367,7 +367,7 @@ pub fn seal_drawn(c: &Connection, id: TrialId, seed: u64, looks: Vec<Look>, dige
         let digest = one(c, id)?.seal.map(|s| s.digest).unwrap_or_default();
         enrol::begin(c, &t, &digest, &t.plan.parts(arms(c, &t)?), "as planned", now, None)?;
         if t.plan.harm_looks > 0 {
-            c.execute("UPDATE trial SET next_look = ?2 WHERE id = ?1", params![id.0, t.plan.window_end(now).0])?;
+            c.execute("UPDATE trial SET next_look = ?2 WHERE id = ?1", params![id.0, t.plan.window_end(now).millis()])?;
         }
     }
     Ok(())
@@ -551,7 +551,7 @@ fn set_next_look(c: &Connection, id: TrialId) -> Result<()> {
 pub fn hold_looks(c: &Connection, now: Instant) -> Result<()> {
     let due: Vec<i64> = c
         .prepare_cached(formatcp!("SELECT id FROM trial WHERE state = {TRIAL_COLLECTING} AND next_look <= ?1"))?
-        .query_map([now.0], |r| r.get(0))?
+        .query_map([now.millis()], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?;
     for id in due {
         let mut t = one(c, TrialId(id))?;
@@ -564,7 +564,7 @@ pub fn hold_looks(c: &Connection, now: Instant) -> Result<()> {
             // Those without mail can't leave it: an arm is held against the others that get some.
             let mut mailed = counts(c, &t)?;
             mailed.truncate(arms(c, &t)?);
-            let found = looks::look(&t.plan, mailed.as_slice().into(), &l, now.0).map_err(|e| StoreError::Refused(e.to_string()))?;
+            let found = looks::look(&t.plan, mailed.as_slice().into(), &l, now.millis()).map_err(|e| StoreError::Refused(e.to_string()))?;
             let new: Vec<Stopped> = found.into_iter().filter(|f| !t.stopped.iter().any(|s| s.arm == f.arm)).collect();
             t.stopped.extend(new);
         }
@@ -581,7 +581,7 @@ pub fn hold_looks(c: &Connection, now: Instant) -> Result<()> {
 pub fn open_early(c: &Connection, id: TrialId, now: Instant, person: Option<i64>) -> Result<()> {
     let n = c.execute(
         formatcp!("UPDATE trial SET opened_at = coalesce(opened_at, ?2), opened_by = coalesce(opened_by, ?3) WHERE id = ?1 AND state = {TRIAL_COLLECTING}"),
-        params![id.0, now.0, person],
+        params![id.0, now.millis(), person],
     )?;
     if n == 0 { Err(StoreError::Refused("Only a trial that is collecting has closed arms.".into())) } else { Ok(()) }
 }
@@ -595,7 +595,7 @@ pub fn save_reading(c: &Connection, id: TrialId, reading: &Reading, counts: &[Ar
         formatcp!("UPDATE trial SET state = {TRIAL_READ}, read_at = ?2, verdict = ?3, counts = ?4, beside = ?5, reading = ?6 WHERE id = ?1 AND state = {TRIAL_COLLECTING}"),
         params![
             id.0,
-            now.0,
+            now.millis(),
             serde_json::to_string(&reading.verdict)?,
             serde_json::to_string(counts)?,
             serde_json::to_string(beside)?,
@@ -648,7 +648,7 @@ pub fn advance(c: &Connection, id: TrialId, event: TrialEvent, rollout_at: Optio
         return Err(StoreError::Refused(format!("The trial is {state}: it can't be {event} now.")));
     };
     let sql = "UPDATE trial SET state = ?2, rollout_at = coalesce(?3, rollout_at) WHERE id = ?1";
-    c.execute(sql, params![id.0, Worded(to), rollout_at.map(|i| i.0)])?;
+    c.execute(sql, params![id.0, Worded(to), rollout_at.map(|i| i.millis())])?;
     Ok(())
 }
 
@@ -659,7 +659,7 @@ pub fn advance(c: &Connection, id: TrialId, event: TrialEvent, rollout_at: Optio
 pub fn release(c: &Connection, id: TrialId, at_once: bool, now: Instant) -> Result<Instant> {
     let t = one(c, id)?;
     let day = rinse_core::DAY;
-    let mut at = Instant(now.0 - now.0.rem_euclid(day) + t.sealed_at.unwrap_or(now.0).rem_euclid(day));
+    let mut at = Instant::of(now.millis() - now.millis().rem_euclid(day) + t.sealed_at.unwrap_or(now.millis()).rem_euclid(day));
     while at <= now {
         at = at + day;
     }
@@ -674,7 +674,7 @@ pub fn release(c: &Connection, id: TrialId, at_once: bool, now: Instant) -> Resu
 /// # Errors
 /// When the database fails.
 pub fn to_read(c: &Connection, now: Instant) -> Result<Vec<TrialId>> {
-    ids_as(c, formatcp!("SELECT id FROM trial WHERE state = {TRIAL_COLLECTING} AND reading_due <= ?1"), [now.0], TrialId)
+    ids_as(c, formatcp!("SELECT id FROM trial WHERE state = {TRIAL_COLLECTING} AND reading_due <= ?1"), [now.millis()], TrialId)
 }
 
 /// The trials whose rollout may begin: where clocks went forward since the pilot its hour comes sooner than by UTC.
@@ -685,7 +685,7 @@ pub fn to_roll_out(c: &Connection, now: Instant) -> Result<Vec<TrialId>> {
     let sql = formatcp!(
         "SELECT id FROM trial WHERE state = {TRIAL_ROLLING} AND json_extract(plan, '$.per_arm') IS NULL AND rollout_at - at_pilot_hour * {CLOCK_CHANGE} <= ?1"
     );
-    ids_as(c, sql, [now.0], TrialId)
+    ids_as(c, sql, [now.millis()], TrialId)
 }
 
 /// Ends the trials of series whose rollout has come: people who enter from now on get what goes out.
@@ -696,6 +696,6 @@ pub fn roll_out_in_series(c: &Connection, now: Instant) -> Result<()> {
     let sql = formatcp!(
         "UPDATE trial SET state = {TRIAL_ENDED} WHERE state = {TRIAL_ROLLING} AND rollout_at <= ?1 AND json_extract(plan, '$.per_arm') IS NOT NULL"
     );
-    c.prepare_cached(sql)?.execute([now.0])?;
+    c.prepare_cached(sql)?.execute([now.millis()])?;
     Ok(())
 }

@@ -46,7 +46,8 @@ pub fn past(c: &Connection, plan: &Plan, now: Instant) -> Result<Past> {
             coalesce(sum(left_at < handed_at + ?3), 0), coalesce(sum(complained_at < handed_at + ?3), 0), coalesce(sum({known}), 0)
          FROM send WHERE class = 1 AND channel = 1 AND at > ?1 AND at <= ?2 AND handed_at IS NOT NULL"
     );
-    let n: Vec<f64> = c.prepare_cached(&sql)?.query_row(params![from.0, to.0, window], |r| (0..8).map(|i| r.get::<_, f64>(i)).collect())?;
+    let n: Vec<f64> =
+        c.prepare_cached(&sql)?.query_row(params![from.millis(), to.millis(), window], |r| (0..8).map(|i| r.get::<_, f64>(i)).collect())?;
     let share = |a: f64, b: f64| (b > 0.0).then(|| a / b);
     let mut out = Past {
         rate: share(n[1], n[7]),
@@ -74,7 +75,7 @@ pub fn past(c: &Connection, plan: &Plan, now: Instant) -> Result<Past> {
 /// # Errors
 /// When the database fails.
 pub fn leaving(c: &Connection, window_hours: i64, now: Instant) -> Result<Leaving> {
-    let (from, to) = (now.0 - 180 * DAY, now.0 - 30 * DAY);
+    let (from, to) = (now.millis() - 180 * DAY, now.millis() - 30 * DAY);
     let people: i64 = c
         .prepare_cached("SELECT count(*) FROM send WHERE class = 1 AND channel = 1 AND at > ?1 AND at <= ?2 AND handed_at IS NOT NULL")?
         .query_row([from, to], |r| r.get(0))?;

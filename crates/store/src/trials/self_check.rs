@@ -39,7 +39,7 @@ pub fn begin(c: &Connection, mailing: MailingId, seed: u64, now: Instant) -> Res
     c.execute(
         "INSERT INTO self_check (mailing_id, seed, made_at) SELECT ?1, ?2, ?3 WHERE (SELECT count(*) FROM variant WHERE mailing_id = ?1) = 1
             AND (SELECT channel FROM mailing WHERE id = ?1) = 1 ON CONFLICT DO NOTHING",
-        params![mailing.0, seed.cast_signed(), now.0],
+        params![mailing.0, seed.cast_signed(), now.millis()],
     )?;
     Ok(())
 }
@@ -53,7 +53,7 @@ pub fn read_due(c: &Connection, now: Instant) -> Result<Vec<(i64, Vec<Found>)>> 
         .prepare_cached(
             formatcp!("SELECT mailing_id, seed FROM self_check JOIN mailing m ON m.id = mailing_id WHERE read_at IS NULL AND m.state = {MAILING_SENT} AND m.finished_at + ?2 <= ?1"),
         )?
-        .query_map([now.0, WINDOW], |r| Ok((r.get(0)?, r.get(1)?)))?
+        .query_map([now.millis(), WINDOW], |r| Ok((r.get(0)?, r.get(1)?)))?
         .collect::<rusqlite::Result<_>>()?;
     due.into_iter().map(|(mailing, seed)| Ok((mailing, halves(c, MailingId(mailing), seed.cast_unsigned())?))).collect()
 }
@@ -65,7 +65,7 @@ pub fn read_due(c: &Connection, now: Instant) -> Result<Vec<(i64, Vec<Found>)>> 
 pub fn keep(c: &Connection, found: &[(i64, Vec<Found>)], now: Instant) -> Result<()> {
     let mut s = c.prepare_cached("UPDATE self_check SET read_at = ?2, found = ?3 WHERE mailing_id = ?1 AND read_at IS NULL")?;
     for (mailing, found) in found {
-        s.execute(params![mailing, now.0, serde_json::to_string(found)?])?;
+        s.execute(params![mailing, now.millis(), serde_json::to_string(found)?])?;
     }
     Ok(())
 }
@@ -79,7 +79,7 @@ pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
         "SELECT min(m.finished_at) FROM self_check JOIN mailing m ON m.id = mailing_id WHERE read_at IS NULL AND m.state = {MAILING_SENT}"
     );
     let finished: Option<i64> = c.prepare_cached(sql)?.query_row([], |r| r.get(0))?;
-    Ok(finished.map(|at| Instant(at + WINDOW)))
+    Ok(finished.map(|at| Instant::of(at + WINDOW)))
 }
 
 /// Both halves on each metric; empty where they are too few for a test.

@@ -37,7 +37,7 @@ pub fn begin_apply(c: &Connection, id: i64, now: Instant, person: Option<i64>) -
     c.execute(
         formatcp!("UPDATE cleaning_run SET state = {RUN_APPLYING}, counted = NULL, applied_at = ?2, send_mark = (SELECT coalesce(max(id), 0) FROM send),
             response_mark = (SELECT coalesce(max(id), 0) FROM response), purchase_mark = (SELECT coalesce(max(id), 0) FROM purchase) WHERE id = ?1"),
-        params![id, now.0],
+        params![id, now.millis()],
     )?;
     crate::settings::audit(c, now, person, "cleaning run applied", "upkeep", id, "")
 }
@@ -71,7 +71,7 @@ pub fn begin_undo(
     }
     c.execute(
         formatcp!("UPDATE cleaning_run SET state = {RUN_UNDOING}, counted = NULL, undone_at = ?2 WHERE id = ?1"),
-        params![id, now.0],
+        params![id, now.millis()],
     )?;
     crate::settings::audit(c, now, person, "cleaning run undone", "upkeep", id, &format!("for {n} people"))
 }
@@ -102,7 +102,7 @@ fn some(c: &Connection, id: i64, states: &str) -> Result<Vec<Affected>> {
     );
     let mut s = c.prepare_cached(&sql)?;
     let rows = s.query_map([id], |r| {
-        let at = |n| r.get::<_, Option<i64>>(n).map(|u| u.map(Instant));
+        let at = |n| r.get::<_, Option<i64>>(n).map(|u| u.map(Instant::of));
         Ok(Affected {
             contact: ContactId(r.get(0)?),
             state: r.get::<_, As<MemberState>>(1)?.0,
@@ -116,7 +116,7 @@ fn some(c: &Connection, id: i64, states: &str) -> Result<Vec<Affected>> {
 
 fn write_set(c: &Connection, id: i64, contact: ContactId, to: (MailStatus, Option<Instant>, Cause, &str), now: Instant) -> Result<()> {
     c.prepare_cached("INSERT INTO status_set (contact_id, at, status, until, cause, why, run_id) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?
-        .execute(params![contact.0, now.0, to.0.code(), to.1.map(|u| u.0), to.2.code(), to.3, id])?;
+        .execute(params![contact.0, now.millis(), to.0.code(), to.1.map(|u| u.millis()), to.2.code(), to.3, id])?;
     Ok(())
 }
 

@@ -46,7 +46,7 @@ pub struct AnsweredBy {
 /// # Errors
 /// When the database fails.
 pub fn effect(c: &Connection, id: i64, now: Instant) -> Result<Effect> {
-    let since = now.0 - 90 * DAY;
+    let since = now.millis() - 90 * DAY;
     // Messages of 90 days: handed over, accepted, bounced, opens known, opened; of the base and of those who will not be mailed.
     let told = |of: &str| -> Result<[u64; 5]> {
         let sql = format!(

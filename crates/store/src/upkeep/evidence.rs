@@ -151,7 +151,7 @@ pub fn add_note(c: &Connection, text: &str, now: Instant, person: Option<i64>) -
     }
     Ok(c.query_row(
         "INSERT INTO evidence_note (at, person_id, text) VALUES (?1, ?2, ?3) RETURNING id",
-        params![now.0, person, text],
+        params![now.millis(), person, text],
         |r| r.get(0),
     )?)
 }
@@ -183,7 +183,7 @@ fn by_day(c: &Connection, since: i64) -> Result<Vec<(i64, figures::Sums)>> {
 }
 
 fn month_of(day: i64) -> String {
-    Instant(day * DAY).iso().chars().take(7).collect()
+    Instant::of(day * DAY).iso().chars().take(7).collect()
 }
 
 fn courses(days: &[(i64, figures::Sums)], marks: &Marks) -> Vec<Course> {
@@ -261,7 +261,7 @@ fn removed(c: &Connection) -> Result<Vec<Removed>> {
 /// # Errors
 /// When the database fails.
 pub fn evidence(c: &Connection, now: Instant) -> Result<Evidence> {
-    let since = monday(now.0.div_euclid(DAY) - DAYS);
+    let since = monday(now.millis().div_euclid(DAY) - DAYS);
     let (marks, version, days) = (marks(c)?, policy::current(c)?, by_day(c, since)?);
     let retired_by = super::made_of::by_cause(c)?
         .into_iter()
@@ -283,7 +283,7 @@ pub fn evidence(c: &Connection, now: Instant) -> Result<Evidence> {
         .collect();
     let mut s = c.prepare_cached("SELECT name FROM letterhead ORDER BY id")?;
     Ok(Evidence {
-        made_at: now.0,
+        made_at: now.millis(),
         since: since * DAY,
         senders: s.query_map([], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?,
         courses: courses(&days, &marks),

@@ -13,7 +13,7 @@ use std::collections::BTreeMap;
 use utoipa::ToSchema;
 
 fn day(at: Instant) -> i64 {
-    at.0.div_euclid(DAY)
+    at.millis().div_euclid(DAY)
 }
 
 fn domain_of(c: &Connection, contact: ContactId) -> Result<i64> {
@@ -57,7 +57,7 @@ pub(crate) fn failed(c: &Connection, contact: ContactId, mailing: MailingId, cat
         c.prepare_cached(
             "INSERT INTO incident (mailing_id, domain_id, opened_at, norm_of, norm_failures, norm_messages) VALUES (?1,?2,?3,?4,?5,?6)",
         )?
-        .execute(params![mailing.0, domain, now.0, of.as_str(), stored(usual.failures), stored(usual.messages)])?;
+        .execute(params![mailing.0, domain, now.millis(), of.as_str(), stored(usual.failures), stored(usual.messages)])?;
         // The first of them were judged by themselves.
         due(c, mailing, domain)?;
         super::status::settle_due(c, now)?;
@@ -101,7 +101,7 @@ pub(crate) fn look_back(c: &Connection, mailing: MailingId) -> Result<()> {
         })?
         .collect::<rusqlite::Result<_>>()?;
     for (domain, on, last) in found {
-        let then = Instant(last * DAY);
+        let then = Instant::of(last * DAY);
         let (of, usual) = norm_of(c, domain, mailing, then)?;
         if is_incident(on, usual, &policy) {
             c.prepare_cached(
@@ -110,7 +110,7 @@ pub(crate) fn look_back(c: &Connection, mailing: MailingId) -> Result<()> {
             .execute(params![
                 mailing.0,
                 domain,
-                then.0,
+                then.millis(),
                 serde_json::to_value(of)?.as_str(),
                 stored(usual.failures),
                 stored(usual.messages)
@@ -250,7 +250,7 @@ fn incident(c: &Connection, r: &Row<'_>) -> Result<Incident> {
     }
     let messages: i64 = match r.get::<_, Option<i64>>(13)? {
         Some(n) => n,
-        None => messages_of(c, domain_id, mailing_id, Instant(r.get(4)?))?,
+        None => messages_of(c, domain_id, mailing_id, Instant::of(r.get(4)?))?,
     };
     let norm_of: String = r.get(5)?;
     Ok(Incident {
@@ -315,7 +315,7 @@ pub fn waiting(c: &Connection) -> Result<Vec<(String, String, Instant)>> {
     let mut s = c.prepare_cached(
         "SELECT d.name, m.name, i.opened_at FROM incident i JOIN mailing m ON m.id = i.mailing_id JOIN domain d ON d.id = i.domain_id WHERE i.decision IS NULL ORDER BY i.id DESC LIMIT 100",
     )?;
-    Ok(s.query_map([], |r| Ok((r.get(0)?, r.get(1)?, Instant(r.get(2)?))))?.collect::<rusqlite::Result<_>>()?)
+    Ok(s.query_map([], |r| Ok((r.get(0)?, r.get(1)?, Instant::of(r.get(2)?))))?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// A person says whether an incident's failures count (`None`: it waits again). Everybody it is about is worked out again:
@@ -331,7 +331,7 @@ pub fn decide(c: &Connection, id: i64, counts: Option<bool>, reason: &str, now: 
         .ok_or(StoreError::Missing("incident"))?;
     c.execute(
         "UPDATE incident SET decision = ?2, decided_at = iif(?2 IS NULL, NULL, ?3), person_id = ?4, reason = ?5, messages = coalesce(messages, ?6) WHERE id = ?1",
-        params![id, counts.map(i64::from), now.0, person, reason, messages_of(c, domain, MailingId(mailing), Instant(found))?],
+        params![id, counts.map(i64::from), now.millis(), person, reason, messages_of(c, domain, MailingId(mailing), Instant::of(found))?],
     )?;
     due(c, MailingId(mailing), domain)?;
     let what = match counts {

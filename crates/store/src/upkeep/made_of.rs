@@ -58,7 +58,7 @@ pub fn now(c: &Connection, now: Instant) -> Result<BaseDay> {
     let all = by_standing(c)?;
     let of = |status: MailStatus| all.iter().filter(|s| s.1 == status.code()).map(|s| s.2).sum::<i64>();
     Ok(BaseDay {
-        day: now.0.div_euclid(DAY),
+        day: now.millis().div_euclid(DAY),
         active: of(MailStatus::Active) - sunset,
         resting: of(MailStatus::Resting),
         observed: of(MailStatus::Observed),
@@ -113,7 +113,7 @@ pub fn note(c: &Connection, at: Instant) -> Result<()> {
 pub fn days(c: &Connection, since: Instant) -> Result<Vec<BaseDay>> {
     let mut s =
         c.prepare_cached("SELECT day, active, resting, observed, retired, sunset, tombstones FROM base_day WHERE day >= ?1 ORDER BY day")?;
-    Ok(s.query_map([since.0.div_euclid(DAY)], day_of)?.collect::<rusqlite::Result<_>>()?)
+    Ok(s.query_map([since.millis().div_euclid(DAY)], day_of)?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// People who aren't active, by status and cause.
@@ -176,7 +176,7 @@ pub fn to_delete(c: &Connection, policy: &Policy, now: Instant) -> Result<i64> {
     Ok(c.prepare_cached(
         formatcp!("SELECT count(*) FROM contact INDEXED BY contact_since WHERE status = {RETIRED} AND status <> {ACTIVE} AND status_at <= ?1 AND gone IS NULL"),
     )?
-    .query_row([now.0 - i64::from(days) * DAY], |r| r.get(0))?)
+    .query_row([now.millis() - i64::from(days) * DAY], |r| r.get(0))?)
 }
 
 /// An address under upkeep.
@@ -280,5 +280,5 @@ pub fn retired_since(c: &Connection, since: Instant) -> Result<i64> {
     let sql = formatcp!(
         "SELECT count(*) FROM contact INDEXED BY contact_since WHERE status = {RETIRED} AND status <> {ACTIVE} AND status_at > ?1 AND gone IS NULL"
     );
-    Ok(c.prepare_cached(sql)?.query_row([since.0], |r| r.get(0))?)
+    Ok(c.prepare_cached(sql)?.query_row([since.millis()], |r| r.get(0))?)
 }

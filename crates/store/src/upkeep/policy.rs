@@ -58,7 +58,7 @@ pub(super) fn put_in_force(c: &Connection, now: Instant, person: Option<i64>, po
     policy.check().map_err(|e| StoreError::Refused(e.to_string()))?;
     let id = c.query_row(
         "INSERT INTO upkeep_policy (at, person_id, policy, note) VALUES (?1, ?2, ?3, ?4) RETURNING id",
-        params![now.0, person, serde_json::to_string(policy)?, note],
+        params![now.millis(), person, serde_json::to_string(policy)?, note],
         |r| r.get(0),
     )?;
     crate::settings::audit(c, now, person, "upkeep policy changed", "upkeep", id, note)?;
@@ -102,7 +102,7 @@ pub fn note_history(c: &Connection, seen: &Seen, now: Instant) -> Result<()> {
     for p in &seen.changed {
         c.prepare_cached("INSERT INTO status_due VALUES (?1) ON CONFLICT DO NOTHING")?.execute([p.contact.0])?;
     }
-    let history = History { at: now.0, people: seen.people, permanence: seen.permanence.clone(), suggested: seen.suggested() };
+    let history = History { at: now.millis(), people: seen.people, permanence: seen.permanence.clone(), suggested: seen.suggested() };
     crate::settings::set(c, HISTORY, &serde_json::to_string(&history)?)
 }
 
@@ -185,7 +185,7 @@ pub fn cadence(c: &Connection, now: Instant) -> Result<Vec<Cadence>> {
     )?;
     let mut gaps: std::collections::BTreeMap<i64, Vec<i64>> = std::collections::BTreeMap::new();
     for i in 0..=last / stride {
-        let mut rows = s.query([i * stride + 1, now.0 - CADENCE_DAYS * DAY])?;
+        let mut rows = s.query([i * stride + 1, now.millis() - CADENCE_DAYS * DAY])?;
         let mut before: Option<(i64, i64)> = None;
         while let Some(r) = rows.next()? {
             let (letterhead, at): (i64, i64) = (r.get(0)?, r.get(1)?);

@@ -162,7 +162,7 @@ const WORKED_OUT: usize = 20_000;
 /// Where the past of a line begins: whatever was ever said of it reaches back so far from when it was said first.
 fn since(c: &Connection, line: &str, now: Instant) -> Result<Mark> {
     let first: Option<i64> = c.prepare_cached("SELECT min(at) FROM reading WHERE line = ?1")?.query_row([line], |r| r.get(0))?;
-    Ok(Mark { at: first.unwrap_or(now.0).min(now.0) - DAYS * DAY, send: SendId(0) })
+    Ok(Mark { at: first.unwrap_or(now.millis()).min(now.millis()) - DAYS * DAY, send: SendId(0) })
 }
 
 /// What it would have done.
@@ -195,7 +195,7 @@ pub fn try_on(c: &Connection, line: &str, category: Category, now: Instant) -> R
         let (mut outcomes, sets) = (status::outcomes(c, ContactId(*id))?, status::sets(c, ContactId(*id))?);
         let before = standing(&outcomes, &sets, &policy, now).status;
         for o in &mut outcomes {
-            if matches!(o.what, Happened::Failed(_)) && of[id].contains(&(o.mailing.0, o.at.0)) {
+            if matches!(o.what, Happened::Failed(_)) && of[id].contains(&(o.mailing.0, o.at.millis())) {
                 o.what = Happened::Failed(category);
             }
         }
@@ -233,13 +233,13 @@ pub fn put_in_force(c: &Connection, line: &str, category: Category, why: &str, n
     c.prepare_cached(
         "UPDATE reading SET ended_at = ?2, ended_by = ?3, past_at = NULL, past_send = NULL WHERE line = ?1 AND ended_at IS NULL",
     )?
-    .execute(params![line, now.0, person])?;
+    .execute(params![line, now.millis(), person])?;
     let Mark { at, send } = since(c, line, now)?;
     let id = c
         .prepare_cached(
             "INSERT INTO reading (line, category, at, person_id, why, past_at, past_send) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7) RETURNING id",
         )?
-        .query_row(params![line, category as i64, now.0, person, why, at, send.0], |r| r.get(0))?;
+        .query_row(params![line, category as i64, now.millis(), person, why, at, send.0], |r| r.get(0))?;
     crate::settings::audit(c, now, person, "reply line read otherwise", "upkeep", id, &format!("{}: {why}", category.words()))?;
     Ok(id)
 }
@@ -253,8 +253,13 @@ pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result
         c.prepare_cached("SELECT line FROM reading WHERE id = ?1 AND ended_at IS NULL")?.query_row([id], |r| r.get(0)).optional()?;
     let line = line.ok_or(StoreError::Missing("reading in force"))?;
     let Mark { at, send } = since(c, &line, now)?;
-    c.prepare_cached("UPDATE reading SET ended_at = ?2, ended_by = ?3, past_at = ?4, past_send = ?5 WHERE id = ?1")?
-        .execute(params![id, now.0, person, at, send.0])?;
+    c.prepare_cached("UPDATE reading SET ended_at = ?2, ended_by = ?3, past_at = ?4, past_send = ?5 WHERE id = ?1")?.execute(params![
+        id,
+        now.millis(),
+        person,
+        at,
+        send.0
+    ])?;
     crate::settings::audit(c, now, person, "reply line read by the rules again", "upkeep", id, "")
 }
 

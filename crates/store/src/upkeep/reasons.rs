@@ -83,7 +83,7 @@ struct Sum {
 /// # Errors
 /// When the database fails.
 pub fn said(c: &Connection, now: Instant) -> Result<Said> {
-    let since = now.0 - DAYS * DAY;
+    let since = now.millis() - DAYS * DAY;
     let mut s = c.prepare_cached(
         "SELECT coalesce(s.reply, ''), s.category, s.failed_at, k.domain_id FROM send s INDEXED BY send_failed JOIN contact k ON k.id = s.contact_id
          WHERE s.failed_at >= ?1 AND s.failed_at IS NOT NULL AND s.channel = 1 ORDER BY s.failed_at DESC LIMIT ?2",

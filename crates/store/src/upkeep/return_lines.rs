@@ -37,7 +37,7 @@ pub(super) fn write(c: &Connection, contact: ContactId, run: i64, reason: &str, 
     let hash = tombstones::signer(c)?.tombstone(&key);
     let id: i64 = c
         .prepare_cached("INSERT INTO do_not_return (at, hash, address, reason, run_id) VALUES (?1, ?2, ?3, ?4, ?5) RETURNING id")?
-        .query_row(params![now.0, hash, address, reason, run], |r| r.get(0))?;
+        .query_row(params![now.millis(), hash, address, reason, run], |r| r.get(0))?;
     let Some(webhook) = webhook(c)? else { return Ok(()) };
     let (key, at) = (format!("do-not-return-{id}"), now.iso());
     let body =
@@ -108,7 +108,7 @@ pub fn counts(c: &Connection) -> Result<(i64, i64)> {
 pub fn handed(c: &Connection, upto: i64, now: Instant, person: Option<i64>) -> Result<usize> {
     let n = c
         .prepare_cached("UPDATE do_not_return SET address = NULL, handed_at = ?2 WHERE id <= ?1 AND address IS NOT NULL")?
-        .execute([upto, now.0])?;
+        .execute([upto, now.millis()])?;
     if n > 0 {
         settings::audit(c, now, person, "do-not-return lines handed over", "upkeep", upto, &format!("{n} lines"))?;
     }
@@ -120,5 +120,6 @@ pub fn handed(c: &Connection, upto: i64, now: Instant, person: Option<i64>) -> R
 /// # Errors
 /// When the database fails.
 pub fn move_on(c: &Connection, now: Instant) -> Result<usize> {
-    Ok(c.prepare_cached("UPDATE do_not_return SET address = NULL WHERE address IS NOT NULL AND at <= ?1")?.execute([now.0 - KEPT_FOR])?)
+    Ok(c.prepare_cached("UPDATE do_not_return SET address = NULL WHERE address IS NOT NULL AND at <= ?1")?
+        .execute([now.millis() - KEPT_FOR])?)
 }

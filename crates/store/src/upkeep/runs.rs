@@ -78,7 +78,7 @@ fn run(c: &Connection, r: &Row<'_>, now: Instant) -> Result<CleaningRun> {
         policy: text(7)?.map(|p| serde_json::from_str(&p)).transpose()?,
         applied_at,
         undone_at: r.get(9)?,
-        undoable: state == RunState::Applied && applied_at.is_some_and(|at| now.0 - at <= UNDOABLE_FOR),
+        undoable: state == RunState::Applied && applied_at.is_some_and(|at| now.millis() - at <= UNDOABLE_FOR),
         effect: text(10)?.map(|e| serde_json::from_str(&e)).transpose()?,
         groups: match text(11)? {
             Some(counted) => serde_json::from_str(&counted)?,
@@ -184,7 +184,7 @@ pub fn begin(c: &Connection, policy: Option<&Policy>, note: &str, now: Instant, 
     let policy = policy.map(serde_json::to_string).transpose()?;
     Ok(c.query_row(
         "INSERT INTO cleaning_run (kind, state, made_at, person_id, note, policy) VALUES (?1, 'proposing', ?2, ?3, ?4, ?5) RETURNING id",
-        params![Worded(kind), now.0, person, note, policy],
+        params![Worded(kind), now.millis(), person, note, policy],
         |r| r.get(0),
     )?)
 }
@@ -227,12 +227,12 @@ pub fn put_to_delete(c: &Connection, id: i64, after: i64, now: Instant) -> Resul
             "SELECT status, status_until, status_cause, id, status_at FROM contact INDEXED BY contact_since
              WHERE status = {RETIRED} AND status <> {ACTIVE} AND status_at <= ?1 AND gone IS NULL AND id > ?2 ORDER BY id LIMIT ?3"
         ))?
-        .query_map(params![now.0 - i64::from(days) * DAY, after, PUT_AT_ONCE as i64], |r| {
+        .query_map(params![now.millis() - i64::from(days) * DAY, after, PUT_AT_ONCE as i64], |r| {
             Ok((ContactId(r.get(3)?), status::stored(r)?, r.get(4)?))
         })?
         .collect::<rusqlite::Result<_>>()?;
     for (contact, before, since) in &some {
-        let why = format!("Retired since {}: {}.", Instant(*since).words(), before.2.words());
+        let why = format!("Retired since {}: {}.", Instant::of(*since).words(), before.2.words());
         put(c, id, *contact, *before, (Becomes::Deleted, None, Cause::RetiredLong), &why)?;
     }
     Ok(some.last().map(|s| s.0.0).filter(|_| some.len() == PUT_AT_ONCE))
@@ -268,10 +268,10 @@ pub(super) fn put(c: &Connection, id: i64, contact: ContactId, before: Where, af
         contact.0,
         after.2.code(),
         before.0.code(),
-        before.1.map(|u| u.0),
+        before.1.map(|u| u.millis()),
         before.2.code(),
         after.0.code(),
-        after.1.map(|u| u.0),
+        after.1.map(|u| u.millis()),
         why
     ])?;
     Ok(())

@@ -32,7 +32,7 @@ pub fn every(c: &Connection) -> Result<Option<Every>> {
 /// # Errors
 /// When the database fails.
 pub fn set(c: &Connection, every: Option<Every>, now: Instant, person: Option<i64>) -> Result<()> {
-    let last = now.0.div_euclid(rinse_core::DAY);
+    let last = now.millis().div_euclid(rinse_core::DAY);
     settings::set(c, KEY, &serde_json::to_string(&Kept { every, last })?)?;
     settings::audit(c, now, person, "schedule of cleaning runs set", "upkeep", 0, &every.map_or_else(|| "never".to_owned(), Every::words))
 }

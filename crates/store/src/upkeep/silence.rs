@@ -116,7 +116,7 @@ impl Judge {
              FROM contact k JOIN mail_load l ON l.contact_id = k.id
              WHERE k.id = ?1 AND k.gone IS NULL AND k.sunset_at IS NULL AND k.consent IN ({CONSENTED}, {CONFIRMED}) AND k.status <> {RETIRED} AND NOT (k.status = {RESTING} AND k.status_until IS NULL)"),
         )?;
-        let at = |r: &rusqlite::Row<'_>, n| r.get::<_, Option<i64>>(n).map(|at| at.filter(|at| *at > 0).map(Instant));
+        let at = |r: &rusqlite::Row<'_>, n| r.get::<_, Option<i64>>(n).map(|at| at.filter(|at| *at > 0).map(Instant::of));
         let found = s
             .query_row([contact.0], |r| {
                 let answered = [at(r, 2)?, at(r, 3)?, at(r, 4)?].into_iter().flatten().max();
@@ -137,7 +137,7 @@ impl Judge {
              FROM series_entry e WHERE e.contact_id = ?1 AND e.series_id = ?2 ORDER BY e.id DESC LIMIT 1",
         )?;
         let read = |r: &rusqlite::Row<'_>| {
-            Ok(Asked { entered: Instant(r.get(0)?), inside: r.get(1)?, delivered: r.get::<_, Option<i64>>(2)?.map(Instant) })
+            Ok(Asked { entered: Instant::of(r.get(0)?), inside: r.get(1)?, delivered: r.get::<_, Option<i64>>(2)?.map(Instant::of) })
         };
         Ok(s.query_row([contact.0, series.0], read).optional()?)
     }
@@ -216,9 +216,9 @@ fn put(c: &Connection, f: &Found) -> Result<()> {
     .execute(params![
         f.contact.0,
         f.stage.code(),
-        f.known.answered.map_or(0, |at| at.0),
+        f.known.answered.map_or(0, |at| at.millis()),
         f.known.open_blind,
-        f.known.asked.and_then(|a| a.delivered).map(|at| at.0)
+        f.known.asked.and_then(|a| a.delivered).map(|at| at.millis())
     ])?;
     Ok(())
 }
@@ -304,7 +304,7 @@ pub fn view(c: &Connection, now: Instant) -> Result<SilentView> {
         })
         .transpose()?
         .flatten();
-    let since = (now + -i64::from(numbers.kept_back_days) * DAY).0;
+    let since = (now + -i64::from(numbers.kept_back_days) * DAY).millis();
     let (kept_back, first): (i64, Option<i64>) = c
         .prepare_cached(
             formatcp!("SELECT count(*), min(r.applied_at) FROM cleaning_run r JOIN cleaning_member m ON m.run_id = r.id WHERE m.state = {MEMBER_APPLIED} AND m.status_after = {BECOMES_KEPT_BACK} AND r.applied_at > ?1"),
@@ -343,7 +343,7 @@ fn readout(c: &Connection, numbers: &Numbers, now: Instant) -> Result<Readout> {
          WHERE r.applied_at <= ?2 AND m.state IN ({MEMBER_APPLIED}, {MEMBER_NOT_PUT_BACK}) AND m.status_after IN ({BECOMES_SUNSET}, {BECOMES_KEPT_BACK})",
         complained = mail(&within("complained_at")),
     );
-    let became = c.prepare_cached(&sql)?.query_row(params![span, now.0 - span], |r| {
+    let became = c.prepare_cached(&sql)?.query_row(params![span, now.millis() - span], |r| {
         let n = |i| r.get::<_, i64>(i).map(i64::unsigned_abs);
         Ok(Became { kept: n(0)?, kept_answered: n(1)?, kept_bought: n(2)?, kept_complained: n(3)?, sunset: n(4)?, sunset_bought: n(5)? })
     })?;

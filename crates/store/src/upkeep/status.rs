@@ -28,7 +28,7 @@ pub fn outcomes(c: &Connection, contact: ContactId) -> Result<Vec<Outcome>> {
     let (mut rows, mut out) = (s.query([contact.0])?, Vec::new());
     while let Some(r) = rows.next()? {
         let mailing = MailingId(r.get(0)?);
-        let at = |n| r.get::<_, Option<i64>>(n).map(|at| at.map(Instant));
+        let at = |n| r.get::<_, Option<i64>>(n).map(|at| at.map(Instant::of));
         match (at(2)?, at(1)?) {
             (Some(_), _) if r.get(7)? => {}
             (Some(failed), _) => {
@@ -53,9 +53,9 @@ pub fn sets(c: &Connection, contact: ContactId) -> Result<Vec<Set>> {
     let mut s = c.prepare_cached("SELECT at, status, until, cause, why FROM status_set WHERE contact_id = ?1 ORDER BY at, id")?;
     let rows = s.query_map([contact.0], |r| {
         Ok(Set {
-            at: Instant(r.get(0)?),
+            at: Instant::of(r.get(0)?),
             status: r.get::<_, As<MailStatus>>(1)?.0,
-            until: r.get::<_, Option<i64>>(2)?.map(Instant),
+            until: r.get::<_, Option<i64>>(2)?.map(Instant::of),
             cause: r.get::<_, As<Cause>>(3)?.0,
             why: r.get(4)?,
         })
@@ -65,7 +65,7 @@ pub fn sets(c: &Connection, contact: ContactId) -> Result<Vec<Set>> {
 
 /// Reads `status, status_until, status_cause`.
 pub(super) fn stored(r: &Row<'_>) -> rusqlite::Result<(MailStatus, Option<Instant>, Cause)> {
-    Ok((r.get::<_, As<MailStatus>>(0)?.0, r.get::<_, Option<i64>>(1)?.map(Instant), r.get::<_, As<Cause>>(2)?.0))
+    Ok((r.get::<_, As<MailStatus>>(0)?.0, r.get::<_, Option<i64>>(1)?.map(Instant::of), r.get::<_, As<Cause>>(2)?.0))
 }
 
 /// Where somebody's address stands, worked out from its history under the policy in force.
@@ -90,11 +90,11 @@ pub fn then(c: &Connection, contact: ContactId, at: Instant) -> Result<(MailStat
         .prepare_cached(
             "SELECT kind, until, evidence FROM ledger WHERE contact_id = ?1 AND at <= ?2 AND kind IN ('active', 'resting', 'observed', 'retired') ORDER BY id DESC LIMIT 1",
         )?
-        .query_row(params![contact.0, at.0], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))
+        .query_row(params![contact.0, at.millis()], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))
         .optional()?;
     let Some((kind, until, why)) = found else { return Ok((MailStatus::Active, None, String::new())) };
     let status = MailStatus::ALL.into_iter().find(|s| s.words() == kind).unwrap_or(MailStatus::Active);
-    Ok((status, until.map(Instant), why))
+    Ok((status, until.map(Instant::of), why))
 }
 
 /// Where what the rules do by themselves comes from.
@@ -120,13 +120,13 @@ pub(super) fn refresh_by(c: &Connection, contact: ContactId, at: Instant, policy
     let moved = (s.status, s.until) != (status, until);
     if moved {
         let origin = Origin { evidence: s.why.clone(), ..by.clone() };
-        ledger::append(c, contact, &Says { until: s.until.map(|u| u.0), ..ledger::says(at, s.status.words()) }, &origin)?;
+        ledger::append(c, contact, &Says { until: s.until.map(|u| u.millis()), ..ledger::says(at, s.status.words()) }, &origin)?;
     }
     if moved || (s.cause != cause && s.status != MailStatus::Active) {
         c.prepare_cached(
             "UPDATE contact SET status = ?2, status_until = ?3, status_cause = ?4, status_at = iif(?6, ?5, status_at) WHERE id = ?1",
         )?
-        .execute(params![contact.0, s.status as i64, s.until.map(|u| u.0), s.cause as i64, at.0, moved])?;
+        .execute(params![contact.0, s.status as i64, s.until.map(|u| u.millis()), s.cause as i64, at.millis(), moved])?;
     }
     Ok(s)
 }
@@ -146,7 +146,7 @@ fn refresh_all(c: &Connection, contacts: &[ContactId], at: Instant) -> Result<()
 /// When the database fails.
 pub fn end_rests(c: &Connection, now: Instant) -> Result<usize> {
     let sql = formatcp!("SELECT id FROM contact WHERE status = {RESTING} AND status <> {ACTIVE} AND status_until <= ?1");
-    let due: Vec<ContactId> = ids_as(c, sql, [now.0], ContactId)?;
+    let due: Vec<ContactId> = ids_as(c, sql, [now.millis()], ContactId)?;
     refresh_all(c, &due, now)?;
     Ok(due.len())
 }

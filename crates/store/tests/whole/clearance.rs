@@ -35,7 +35,7 @@ fn bar(c: &Connection, list: i64, text: &str) {
 }
 
 fn pause_of(domain: &str, until: Instant) -> NewDomainPause {
-    NewDomainPause { domain: domain.into(), until: until.0, reason: "their host asks for time".into() }
+    NewDomainPause { domain: domain.into(), until: until.millis(), reason: "their host asks for time".into() }
 }
 
 fn cap(limit: u32, window: Window, scope: Scope) -> Cap {
@@ -105,7 +105,7 @@ fn scatter(c: &Connection) {
     c.execute_batch(&format!(
         "UPDATE contact SET zone = CASE id % 4 WHEN 0 THEN 'Pacific/Auckland' WHEN 1 THEN 'America/Halifax' WHEN 2 THEN 'Nowhere/At all' END;
          UPDATE contact SET status = 1, status_until = {} WHERE id = 3;",
-        (START + 30 * HOUR).0
+        (START + 30 * HOUR).millis()
     ))
     .unwrap();
     ledger::act(c, ContactId(4), START, Act::Paused { until: START + 50 * HOUR }, &origin()).unwrap();
@@ -116,14 +116,14 @@ fn scatter(c: &Connection) {
             texts::agreed(c, ContactId(person), START, &origin()).unwrap();
         }
     }
-    c.execute("UPDATE contact SET phone_failed_at = ?1 WHERE id = 6", [START.0]).unwrap();
+    c.execute("UPDATE contact SET phone_failed_at = ?1 WHERE id = 6", [START.millis()]).unwrap();
 }
 
 fn plan(c: &Connection, p: &Plan) -> i64 {
     let m = on(c, p.channel, p.topic);
     c.execute(
         "UPDATE mailing SET over_cap = ?2, priority = ?3, hold_days = ?4, state = 'planned', planned_at = ?5 WHERE id = ?1",
-        rusqlite::params![m, p.over.code(), p.priority, p.hold_days, (START + p.hours * HOUR).0],
+        rusqlite::params![m, p.over.code(), p.priority, p.hold_days, (START + p.hours * HOUR).millis()],
     )
     .unwrap();
     m
@@ -135,11 +135,11 @@ fn run_out(c: &Connection, mut crash: impl FnMut() -> bool) {
     while let Some(now) = sends::next_due(c).unwrap() {
         let due: Vec<i64> = rows(
             c,
-            &format!("SELECT id FROM mailing WHERE state = 'planned' AND planned_at <= {} ORDER BY planned_at, priority, id", now.0),
+            &format!("SELECT id FROM mailing WHERE state = 'planned' AND planned_at <= {} ORDER BY planned_at, priority, id", now.millis()),
         );
         for m in due {
             start(c, m, now);
-            c.execute("UPDATE mailing SET state = 'sending', started_at = ?2 WHERE id = ?1", [m, now.0]).unwrap();
+            c.execute("UPDATE mailing SET state = 'sending', started_at = ?2 WHERE id = ?1", [m, now.millis()]).unwrap();
         }
         rinse_store::upkeep::status::end_rests(c, now).unwrap();
         if crash() {
@@ -165,7 +165,7 @@ fn went(c: &Connection) -> Vec<Went> {
         .unwrap();
     s.query_map([], |r| {
         let kind = Kind { channel: r.get(5)?, topic: r.get(3)?, letterhead: 1, series: false };
-        Ok(Went { person: r.get(0)?, mailing: r.get(1)?, at: Instant(r.get(2)?), kind, over_cap: r.get(4)? })
+        Ok(Went { person: r.get(0)?, mailing: r.get(1)?, at: Instant::of(r.get(2)?), kind, over_cap: r.get(4)? })
     })
     .unwrap()
     .collect::<Result<_, _>>()
@@ -352,7 +352,7 @@ fn moving_a_mailing_shows_its_effect_before_it_is_saved() {
             forecast::forecast(c, START, Some(forecast::Moved { mailing: MailingId(second), at: START + 60 * HOUR }), None).unwrap();
         assert_eq!(lost(&moved, second), 0);
         assert!(moved.competing.is_empty());
-        assert_eq!(mailings::one(c, MailingId(second)).unwrap().planned_at, Some((START + 20 * HOUR).0), "nothing is saved");
+        assert_eq!(mailings::one(c, MailingId(second)).unwrap().planned_at, Some((START + 20 * HOUR).millis()), "nothing is saved");
         // A preview counts what is planned before it as reserved.
         assert_eq!(clearing::preview(c, MailingId(second), START + 20 * HOUR, START, None).unwrap().sluice().cleared, 0);
         assert_eq!(
@@ -414,8 +414,9 @@ fn a_live_rule_notes_since_when() {
         moves(1, "NO");
         let rule = NewList { name: "r".into(), reason: String::new(), scope: For::All, segment_id: Some(segment) };
         let rule = suppression::make(c, &rule, START, None).unwrap();
-        let last =
-            |at| suppression::catches(c, rule, at).unwrap().last.iter().map(|l| (l.id.0, (l.at - START.0) / DAY)).collect::<Vec<_>>();
+        let last = |at| {
+            suppression::catches(c, rule, at).unwrap().last.iter().map(|l| (l.id.0, (l.at - START.millis()) / DAY)).collect::<Vec<_>>()
+        };
         let look = |at| suppression::note(c, &suppression::look(c, at).unwrap(), at).unwrap();
         assert_eq!(last(START + 2 * DAY), [(1, 0)]);
         moves(2, "NO");
@@ -455,7 +456,7 @@ fn a_paused_domain_waits() {
         assert_eq!(gone(START + HOUR), 2, "the other domain's");
         let later = mailing(c, None, OverCap::Hold);
         let said = person::explain(c, MailingId(later), ContactId(1), START + HOUR, START + HOUR).unwrap();
-        assert_eq!((said.first, said.until), (Some(Reason::DomainPaused), Some((START + 2 * DAY).0)));
+        assert_eq!((said.first, said.until), (Some(Reason::DomainPaused), Some((START + 2 * DAY).millis())));
         assert!(said.answers.iter().any(|a| a.reason == Reason::DomainPaused && a.saw.contains("asks for time")));
         let all = domains::all(c, START + HOUR).unwrap();
         assert_eq!((all[0].name.as_str(), all[0].pause.as_ref().map(|p| p.held), all[1].handed), ("tern.example", Some(4), 2));
@@ -560,7 +561,7 @@ fn legal_entities_keep_separate_consent() {
         );
         // The forecast asks each mailing's own entity, too.
         for m in [ours, theirs] {
-            c.execute("UPDATE mailing SET state = 'planned', planned_at = ?2 WHERE id = ?1", [m, (START + HOUR).0]).unwrap();
+            c.execute("UPDATE mailing SET state = 'planned', planned_at = ?2 WHERE id = ?1", [m, (START + HOUR).millis()]).unwrap();
         }
         let forecast = forecast::forecast(c, START, None, None).unwrap();
         let gets = |m| forecast.mailings.iter().find(|f| f.id == m).map(|f| (f.at_once, f.barred));

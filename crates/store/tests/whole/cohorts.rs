@@ -79,7 +79,7 @@ fn happens(c: &Connection, n: usize, then: &Then, now: Instant) {
         Then::Buys(id, cents) if there(id) => {
             c.execute(
                 "INSERT INTO purchase (key, contact_id, at, cents, currency, product, product_key) VALUES (?1, ?2, ?3, ?4, iif(?4 % 2, 'EUR', 'GBP'), 'p', 'p')",
-                (n.to_string(), id, now.0, cents),
+                (n.to_string(), id, now.millis(), cents),
             )
             .unwrap();
         }
@@ -129,7 +129,7 @@ proptest! {
                 &format!(
                     "SELECT {k} || ' ' || sum(gone IS NULL AND sunset_at IS NULL AND status NOT IN (1, 3)
                         AND (consent IN (2, 3) OR (consent = 4 AND under_pause IN (2, 3) AND paused_until < {}))) FROM {people} GROUP BY {k} ORDER BY {k}",
-                    ends.0
+                    ends.millis()
                 ),
             );
             let named = |row: &String| {

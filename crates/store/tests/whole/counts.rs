@@ -14,7 +14,7 @@ use rinse_store::contacts::{self, Profile};
 use rinse_store::sends::{self, Phase};
 use rinse_store::{Connection, Store, figures, findings, responses, trials};
 
-const START: Instant = Instant(1_700_000_000_000);
+const START: Instant = Instant::of(1_700_000_000_000);
 const PEOPLE: i64 = 24;
 const WINDOW: i64 = 24;
 
@@ -88,7 +88,7 @@ fn reference(c: &Connection, kind: i64, human: bool, until: i64, arm: Option<usi
 /// Every figure is what its facts say of each message, opens to so many rows, and is part of what it is of.
 fn told_right(c: &Connection) -> rinse_store::Result<()> {
     sums_hold(c);
-    let told = &findings::mailings(c, 0, START.0)?[0];
+    let told = &findings::mailings(c, 0, START.millis())?[0];
     for figure in Figure::ALL {
         let n = figures::rows(c, MailingId(1), figure.key())?.len() as u64;
         assert_eq!(n, plainly(c, figure), "{figure:?} opens to its rows");
@@ -159,8 +159,8 @@ proptest! {
                 setup(c);
                 what.iter().for_each(|h| happen(c, h));
                 let trial = trials::one(c, TrialId(1))?;
-                assert_eq!(trial.reading_due, Some((START + WINDOW * HOUR).0));
-                let end = (START + WINDOW * HOUR).0;
+                assert_eq!(trial.reading_due, Some((START + WINDOW * HOUR).millis()));
+                let end = (START + WINDOW * HOUR).millis();
                 let counts = trials::counts(c, &trial)?;
                 for (arm, n) in counts.iter().enumerate() {
                     assert_eq!((n.assigned, n.handed_over), (12, 12));
@@ -172,14 +172,14 @@ proptest! {
                 }
                 told_right(c)?;
                 // Retries on another day, another class: the sums follow, the mailing's stay.
-                let before = findings::mailings(c, 0, START.0)?[0].figures.clone();
+                let before = findings::mailings(c, 0, START.millis())?[0].figures.clone();
                 c.execute("UPDATE send SET at = at + 86400000 * (id % 3), class = 1 + id % 2", [])?;
                 sums_hold(c);
-                assert_eq!(findings::mailings(c, 0, START.0)?[0].figures, before);
+                assert_eq!(findings::mailings(c, 0, START.millis())?[0].figures, before);
                 // People whose opens turn out not to be known are in no rate of opens, and nowhere else missing.
                 c.execute("UPDATE send SET opens_unknown = 1 WHERE id % 4 = 0", [])?;
                 told_right(c)?;
-                let after = &findings::mailings(c, 0, START.0)?[0].figures;
+                let after = &findings::mailings(c, 0, START.millis())?[0].figures;
                 assert_eq!(after[&Figure::OpensKnown].count, rows::<i64>(c, "SELECT count(*) FROM send WHERE failed_at IS NULL AND id % 4 > 0")[0].unsigned_abs());
                 assert_eq!(after[&Figure::HumanClicks], before[&Figure::HumanClicks]);
                 // Reported as failed afterwards: delivered no more, whatever they did before.

@@ -42,7 +42,7 @@ fn go(c: &Connection, from: Instant, to: Instant, reply: impl Fn(Instant, i64) -
 
 fn mail(c: &Connection, at: Instant, to: Instant, reply: impl Fn(Instant, i64) -> &'static str) -> i64 {
     let m = mailing(c, None, OverCap::Hold);
-    c.execute("UPDATE mailing SET state = 'sending', started_at = ?2 WHERE id = ?1", [m, at.0]).unwrap();
+    c.execute("UPDATE mailing SET state = 'sending', started_at = ?2 WHERE id = ?1", [m, at.millis()]).unwrap();
     start(c, m, at);
     go(c, at, to, reply);
     m
@@ -135,7 +135,7 @@ fn an_alert_that_is_long_over_is_not_found_again() {
             look(c, at + 2 * DAY);
         }
         let all = alerts::all(c).unwrap();
-        assert_eq!((all.len(), all[0].ended_at), (1, Some((START + 28 * DAY).0)));
+        assert_eq!((all.len(), all[0].ended_at), (1, Some((START + 28 * DAY).millis())));
         for day in [80, 92, 95, 130] {
             look(c, START + day * DAY);
             let again = alerts::all(c).unwrap();
@@ -158,11 +158,11 @@ fn a_first_meeting_is_no_block() {
             0
         );
         assert_eq!(one(c, "SELECT sum(deferred) FROM delivery_slot"), 200);
-        let day = START.0.div_euclid(DAY);
+        let day = START.millis().div_euclid(DAY);
         let of = |from: i64| flow::put_off(c, from).unwrap().iter().map(|(_, d, n)| (*d, *n)).collect::<Vec<_>>();
         assert_eq!((of(day), of(day + 1)), (vec![(day, 200)], vec![]), "each message once");
         // Everybody went at their second try, ten minutes later.
-        assert_eq!(one(c, "SELECT max(accepted_at) FROM send"), (START + 10 * MINUTE).0);
+        assert_eq!(one(c, "SELECT max(accepted_at) FROM send"), (START + 10 * MINUTE).millis());
         flow::move_on(c, START + 3 * DAY).unwrap();
         assert_eq!(one(c, "SELECT count(*) FROM delivery_slot"), 0);
     });
@@ -266,7 +266,7 @@ fn many_sources_are_counted_and_some_told() {
             report_id: Some(id.into()),
             org: Some("gull.example".into()),
             domain: Some("skerry-light.example".into()),
-            begin: Some(at.0),
+            begin: Some(at.millis()),
             says: Says::Dmarc(
                 sources
                     .map(|i| DmarcRow {

@@ -35,7 +35,7 @@ fn some(c: &Connection) {
     ledger::leave_topic(c, ContactId(person(c, 3)), topics::named(c, "Tide notes").unwrap(), START + 3 * HOUR, &origin()).unwrap();
     suppress(c, "p4@tern.example");
     suppress(c, "gull.example");
-    c.execute("UPDATE contact SET status = 3, status_at = ?2 WHERE id = ?1", [person(c, 5), START.0 + 4]).unwrap();
+    c.execute("UPDATE contact SET status = 3, status_at = ?2 WHERE id = ?1", [person(c, 5), START.millis() + 4]).unwrap();
     let cap = Cap { limit: 1, window: Window::Days { n: 7 }, scope: Scope::Marketing, in_force: true };
     rules::save(c, START, None, &RuleSet { caps: vec![cap], ..RuleSet::default() }, "test").unwrap();
 }
@@ -60,7 +60,7 @@ fn each_address_is_answered_for() {
         assert_eq!(first(3), (Says::Barred, Some(Reason::Suppressed)));
         assert_eq!(first(4), (Says::Barred, Some(Reason::Retired)));
         assert_eq!(first(5), (Says::Held, Some(Reason::HeldByCap)));
-        assert_eq!(told[5].until, Some((START + 5 * HOUR + 7 * DAY).0));
+        assert_eq!(told[5].until, Some((START + 5 * HOUR + 7 * DAY).millis()));
         assert_eq!(first(6), (Says::Barred, Some(Reason::NoConsent)));
         assert_eq!(first(7), (Says::Barred, Some(Reason::Suppressed)));
         assert_eq!(first(8), (Says::Unreadable, Some(Reason::NoAddress)));
@@ -148,7 +148,7 @@ fn caps_hold_across_two_senders() {
         let cap = Cap { limit: 1, window: Window::Days { n: 7 }, scope: Scope::Marketing, in_force: true };
         rules::save(c, START, None, &RuleSet { caps: vec![cap], ..RuleSet::default() }, "test").unwrap();
         let people: Vec<String> = (0..8).map(|n| format!("p{n}@tern.example")).collect();
-        let (now, until) = (START + DAY, (START + 3 * DAY).0);
+        let (now, until) = (START + DAY, (START + 3 * DAY).millis());
         let sending = Sending::default();
         let reserve = |key: &str, people: &[String], at| {
             let of = Reserve { mailing: key.into(), name: String::new(), until };

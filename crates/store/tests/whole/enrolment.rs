@@ -83,8 +83,8 @@ fn go(c: &Connection, from: Instant, to: Instant, host: &str) {
         while walk::step(c, t).unwrap() > 0 || hand_over(c, t, host) > 0 {}
         trials::hold_looks(c, t).unwrap();
         let waits: Vec<i64> = rows(c, "SELECT at FROM send WHERE state IN (0, 1, 4)");
-        match waits.into_iter().filter(|at| *at > t.0 && *at <= to.0).min() {
-            Some(at) => t = Instant(at),
+        match waits.into_iter().filter(|at| *at > t.millis() && *at <= to.millis()).min() {
+            Some(at) => t = Instant::of(at),
             None => return,
         }
     }

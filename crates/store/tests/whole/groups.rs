@@ -92,7 +92,7 @@ fn happen(c: &Connection, mailed: &[Mailed], then: &[Then]) {
             Then::Leaves { send } | Then::Complains { send } | Then::Fails { send } => (*send, 90),
         };
         // Late, early, twice: whatever comes for a message that went.
-        let Some(at) = handed(send).map(|h| Instant(h) + after * MINUTE) else { continue };
+        let Some(at) = handed(send).map(|h| Instant::of(h) + after * MINUTE) else { continue };
         match t {
             Then::Open { .. } => drop(hit(c, send, None, at, "Reader/5.1", false).unwrap()),
             Then::Click { link, .. } => drop(hit(c, send, Some(*link), at, "Reader/5.1", false).unwrap()),
@@ -190,7 +190,7 @@ proptest! {
                     1 => (filter.domain, _) = (Some(50), sql.push("k.domain_id = 50".into())),
                     2 => (filter.country, _) = (Some("GB".into()), sql.push("k.country = 'GB'".into())),
                     _ => {
-                        let from = (START + 700 * HOUR).0;
+                        let from = (START + 700 * HOUR).millis();
                         (filter.from, _) = (Some(from), sql.push(format!("s.handed_at / 3600000 >= {from} / 3600000")));
                     }
                 }

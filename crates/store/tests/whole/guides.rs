@@ -10,7 +10,7 @@ use rinse_store::contacts::{self, Profile};
 use rinse_store::{Connection, Store, guides};
 use rusqlite::params;
 
-const NOW: Instant = Instant(20_000 * DAY);
+const NOW: Instant = Instant::of(20_000 * DAY);
 
 /// A message to one of the people: days ago, and what came of it, in days after it.
 #[derive(Debug, Clone)]
@@ -47,7 +47,7 @@ fn base(people: &[Option<&str>], sends: &[Sent]) -> (tempfile::TempDir, Store) {
         let mut in_order = sends.clone();
         in_order.sort_by_key(|s| -s.ago);
         for (i, s) in in_order.iter().enumerate() {
-            let (id, at) = (i as i64 + 1, NOW.0 - s.ago * DAY);
+            let (id, at) = (i as i64 + 1, NOW.millis() - s.ago * DAY);
             c.execute("INSERT INTO mailing (id, name, letterhead_id, made_at) VALUES (?1, 'm', 1, 0)", [id])?;
             c.execute(
                 "INSERT INTO send (id, mailing_id, contact_id, cause_id, state, at, give_up_at, handed_at, accepted_at, open_at, click_at, complained_at, left_at, failed_at, category)
@@ -135,14 +135,14 @@ proptest! {
         let c = Connection::open(folder.path().join("rinse.db")).unwrap();
         c.execute_batch("INSERT INTO list (name, made_at) VALUES ('one', 0), ('two', 0)").unwrap();
         for who in 1..=6i64 {
-            c.execute("INSERT INTO list_member VALUES (1, ?1, ?2)", params![who, NOW.0 - (400 + who) * DAY]).unwrap();
+            c.execute("INSERT INTO list_member VALUES (1, ?1, ?2)", params![who, NOW.millis() - (400 + who) * DAY]).unwrap();
             if two[who as usize - 1] {
-                c.execute("INSERT INTO list_member VALUES (2, ?1, ?2)", params![who, NOW.0 - 450 * DAY]).unwrap();
+                c.execute("INSERT INTO list_member VALUES (2, ?1, ?2)", params![who, NOW.millis() - 450 * DAY]).unwrap();
             }
         }
         for (who, kind, ago) in &acts {
             let kind = ["withdrew", "complained", "retired"][*kind];
-            c.execute("INSERT INTO ledger (contact_id, at, kind, source) VALUES (?1, ?2, ?3, 'x')", params![who, NOW.0 - ago * DAY, kind]).unwrap();
+            c.execute("INSERT INTO ledger (contact_id, at, kind, source) VALUES (?1, ?2, ?3, 'x')", params![who, NOW.millis() - ago * DAY, kind]).unwrap();
         }
         let gone = acts.iter().map(|a| a.0).collect::<std::collections::HashSet<_>>().len() as i64;
         for lists in [&[1][..], &[1, 2]] {

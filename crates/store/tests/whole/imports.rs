@@ -13,7 +13,7 @@ use rinse_store::letterheads::{self, Letterhead};
 use rinse_store::{Store, contacts, fields, runs, undo};
 use std::collections::BTreeMap;
 
-const NOW: Instant = Instant(1_700_000_000_000);
+const NOW: Instant = Instant::of(1_700_000_000_000);
 
 #[derive(Debug, Clone)]
 struct Row {

@@ -29,7 +29,7 @@ proptest! {
                 // A pause ends by itself; the column keeps it until the next act.
                 let (state, under, until): (i64, i64, Option<i64>) =
                     c.query_row("SELECT consent, under_pause, paused_until FROM contact", [], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?))).unwrap();
-                let over = state == 4 && until.is_some_and(|u| u <= (START + 50).0);
+                let over = state == 4 && until.is_some_and(|u| u <= (START + 50).millis());
                 Consent::of_code(if over { under } else { state }).unwrap()
             })
         };
@@ -102,7 +102,7 @@ fn three_quick_clicks_take_the_earlier_two_back() {
             assert_eq!(human(c).is_some(), i < 2);
         }
         crate::common::hit(c, 1, Some(0), START + HOUR, "Reader/5.1", false).unwrap();
-        assert_eq!(human(c), Some((START + HOUR).0));
+        assert_eq!(human(c), Some((START + HOUR).millis()));
         assert!(!crate::common::hit(c, 77, None, START, "Reader/5.1", false).unwrap());
     });
 }

@@ -206,6 +206,6 @@ fn a_link_followed_right_after_the_button_is_taken_in() {
             assert!(crate::common::hit(c, 1, Some(link), START + HOUR + i64::from(link) * SECOND, "Reader/5.1", false).unwrap());
         }
         assert_eq!(rows::<i64>(c, "SELECT machine FROM response ORDER BY id"), [0, 4, 4, 4], "the button is a person’s, whatever follows");
-        assert_eq!(rows::<Option<i64>>(c, "SELECT click_at FROM send"), [Some((START + HOUR).0)]);
+        assert_eq!(rows::<Option<i64>>(c, "SELECT click_at FROM send"), [Some((START + HOUR).millis())]);
     });
 }

@@ -59,17 +59,17 @@ fn base(kept: bool) -> &'static (tempfile::TempDir, Store, Vec<Person>) {
         let rt = tokio::runtime::Builder::new_current_thread().build().unwrap();
         let copy = people.clone();
         rt.block_on(store.write(move |c| {
-            let (list, tag) = (tags::named(c, Kind::List, "l", Instant(0))?, tags::named(c, Kind::Tag, "t", Instant(0))?);
+            let (list, tag) = (tags::named(c, Kind::List, "l", Instant::of(0))?, tags::named(c, Kind::Tag, "t", Instant::of(0))?);
             for p in &copy {
                 let profile = Profile { given_name: p.given.clone(), family_name: p.family.clone(), ..Profile::default() };
-                contacts::add(c, &Address::parse(&p.address).unwrap(), &profile, Instant(p.added))?;
+                contacts::add(c, &Address::parse(&p.address).unwrap(), &profile, Instant::of(p.added))?;
                 c.prepare("UPDATE contact SET status = ?2, phone = ?3 WHERE id = ?1")?.execute((p.id, p.status, &p.phone))?;
                 for (kind, set, on) in [(Kind::List, list, p.on_list), (Kind::Tag, tag, p.tagged)] {
-                    tags::add(c, kind, set, &[ContactId(p.id)][..usize::from(on)], Instant(0))?;
+                    tags::add(c, kind, set, &[ContactId(p.id)][..usize::from(on)], Instant::of(0))?;
                 }
             }
             let tree = Tree::Text { field: Field::GivenName, is: TextTest::Is, value: "wren".into() };
-            segments::save(c, None, &segments::Draft { name: "s".into(), tree }, Instant(0), None)
+            segments::save(c, None, &segments::Draft { name: "s".into(), tree }, Instant::of(0), None)
         }))
         .unwrap();
         if kept {
@@ -129,8 +129,8 @@ proptest! {
         descending: bool, kept: bool, page in 0u32..4, size in 1u32..30,
     ) {
         let q = Query { search: search.into(), list: list.map(ListId), tag, segment: segment.map(SegmentId), status, load: None, sort, descending, page, size };
-        let got = base(kept).1.read_now(|c| contacts::page(c, &q, Instant(100))).unwrap();
-        let exported = base(kept).1.read_now(|c| contacts::export_query(c, &q, Instant(100))).unwrap();
+        let got = base(kept).1.read_now(|c| contacts::page(c, &q, Instant::of(100))).unwrap();
+        let exported = base(kept).1.read_now(|c| contacts::export_query(c, &q, Instant::of(100))).unwrap();
         prop_assert_eq!(exported.len() as i64, got.matching, "the export has all pages");
         let ids: Vec<i64> = got.rows.iter().map(|r| r.id.0).collect();
         prop_assert_eq!((ids, got.matching, got.all), { let (page, n) = model(&q); (page, n, PEOPLE) }, "{:?}", q);

@@ -129,7 +129,7 @@ fn play(c: &Connection, steps: &[Step]) {
     let later = by(&format!("NOT {} AND {}", some("1, 2", &format!("AND r.at <= s.accepted_at + {day}")), some("1, 2", "")));
     assert_eq!(back, later, "what came later takes it back, once");
     assert_eq!(acted(3), by(&format!("NOT {}", some("2", &format!("AND r.at <= s.accepted_at + {}", 12 * HOUR)))), "no click in time");
-    let since = format!("at >= {} ORDER BY id", START.0);
+    let since = format!("at >= {} ORDER BY id", START.millis());
     assert_eq!(acted(4), rows::<i64>(c, &format!("SELECT id FROM purchase WHERE product_key = 'storm lantern' AND {since}")));
     let put_down: Vec<i64> = rows::<i64>(c, &format!("SELECT id FROM purchase WHERE {since}"))
         .into_iter()

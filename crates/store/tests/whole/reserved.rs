@@ -29,7 +29,7 @@ fn setup(c: &Connection, reserves: bool, tried: i64) {
     let trial = trials::save_plan(c, MailingId(tried), &plan, START, None).unwrap();
     if tried == 4 {
         // People come to it one by one.
-        c.execute("UPDATE trial SET state = 'collecting', sealed_at = ?1", [START.0]).unwrap();
+        c.execute("UPDATE trial SET state = 'collecting', sealed_at = ?1", [START.millis()]).unwrap();
         for contact in PILOT {
             c.execute("INSERT INTO roster (trial_id, contact_id, stratum, arm) VALUES (?1, ?2, 0, 0)", [trial.0, contact]).unwrap();
         }

@@ -8,7 +8,7 @@ use rinse_core::{DAY, Instant};
 use rinse_store::contacts::{self, Profile};
 use rinse_store::{Connection, Store, merges, responses, rollups, runs};
 
-const SENT: Instant = Instant(1_700_000_000_000);
+const SENT: Instant = Instant::of(1_700_000_000_000);
 
 #[derive(Debug, Clone)]
 enum Step {
@@ -45,7 +45,7 @@ fn fill(c: &Connection) {
     for mailing in 1..=8 {
         c.execute("INSERT INTO mailing (id, name, letterhead_id, made_at) VALUES (?1,'m',1,0)", [mailing]).unwrap();
         for person in 1..=3 {
-            let values = [mailing * 3 + person - 3, mailing, person, SENT.0 + mailing * DAY];
+            let values = [mailing * 3 + person - 3, mailing, person, SENT.millis() + mailing * DAY];
             c.execute(
                 "INSERT INTO send (id, mailing_id, contact_id, cause_id, state, at, give_up_at, accepted_at) VALUES (?1,?2,?3,0,3,0,0,?4)",
                 values,

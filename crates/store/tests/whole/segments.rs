@@ -18,7 +18,7 @@ use rinse_store::{Connection, Store, StoreError, fields, goals, scores, uses};
 use rusqlite::params;
 use std::sync::OnceLock;
 
-const NOW: Instant = Instant(20_000 * DAY + 5_000);
+const NOW: Instant = Instant::of(20_000 * DAY + 5_000);
 const PEOPLE: i64 = 40;
 const MAILINGS: i64 = 8;
 const WORDS: [&str; 5] = ["Ødegård", "ødegård ", "Wren", "w", ""];
@@ -56,16 +56,16 @@ fn fill(c: &Connection) -> Result<(), StoreError> {
     for (name, kind) in
         [("tier", FieldKind::Choice), ("visits", FieldKind::Number), ("since", FieldKind::Date), ("member", FieldKind::YesNo)]
     {
-        fields::named(c, name, kind, Instant(0))?;
+        fields::named(c, name, kind, Instant::of(0))?;
     }
     for (name, what) in [
         ("A lantern", What::Purchase { product: Some("Storm LANTERN".into()), category: None }),
         ("A talk", What::Event { name: "came to a talk".into(), cents: 0 }),
     ] {
-        goals::save(c, None, name, &Goal { what, currency: String::new() }, Instant(0), None)?;
+        goals::save(c, None, name, &Goal { what, currency: String::new() }, Instant::of(0), None)?;
     }
-    scores::save(c, None, "Interest", Some(2.0), Instant(0), None)?;
-    scores::save(c, None, "Visits", None, Instant(0), None)?;
+    scores::save(c, None, "Interest", Some(2.0), Instant::of(0), None)?;
+    scores::save(c, None, "Visits", None, Instant::of(0), None)?;
     for m in 1..=MAILINGS {
         c.execute("INSERT INTO mailing (id, name, letterhead_id, made_at) VALUES (?1, 'm' || ?1, 1, 0)", [m])?;
     }
@@ -76,7 +76,7 @@ fn fill(c: &Connection) -> Result<(), StoreError> {
     }
     c.execute("UPDATE mailing SET series_id = 1 + id % 2 WHERE id > 1", [])?;
     // Whole and half days around now: edges of windows are hit exactly.
-    let ago = |what: &str, i: i64| NOW.0 - dice(what, i, 12) * DAY / 2 - dice(what, -i, 3) + 1;
+    let ago = |what: &str, i: i64| NOW.millis() - dice(what, i, 12) * DAY / 2 - dice(what, -i, 3) + 1;
     for i in 1..=PEOPLE {
         let domain = DOMAINS[dice("domain", i, 4) as usize];
         let word = |what: &str| Some(WORDS[dice(what, i, 5) as usize].to_owned()).filter(|_| dice(what, -i, 3) > 0);
@@ -87,7 +87,7 @@ fn fill(c: &Connection) -> Result<(), StoreError> {
             source: word("source"),
             ..Profile::default()
         };
-        let id = contacts::add(c, &Address::parse(&format!("p{i}@{domain}")).unwrap(), &profile, Instant(ago("added", i)))?;
+        let id = contacts::add(c, &Address::parse(&format!("p{i}@{domain}")).unwrap(), &profile, Instant::of(ago("added", i)))?;
         let placed = dice("place", i, 3) > 0;
         c.execute(
             "UPDATE contact SET consent = ?2, status = ?3, latitude = ?4, longitude = ?5, region = ?6 WHERE id = ?1",
@@ -124,7 +124,7 @@ fn fill(c: &Connection) -> Result<(), StoreError> {
         }
         for e in 0..dice("in series", i, 4) {
             let (k, series) = (i * 10 + e, 1 + dice("series", i * 10 + e, 2));
-            let ended = Some(NOW.0).filter(|_| e > 0 || dice("ended", k, 2) > 0);
+            let ended = Some(NOW.millis()).filter(|_| e > 0 || dice("ended", k, 2) > 0);
             let sql =
                 "INSERT INTO series_entry (series_id, contact_id, at, cause, step, came_at, ended_at) VALUES (?1, ?2, 0, '', 1, 0, ?3)";
             c.execute(sql, params![series, id.0, ended])?;
@@ -132,7 +132,7 @@ fn fill(c: &Connection) -> Result<(), StoreError> {
         for e in 0..dice("scored", i, 3) {
             let (k, score) = (i * 10 + e, 1 + dice("score", i * 10 + e, 2));
             let points = dice("points", k, 5) as f64 - 1.0;
-            scores::add(c, score, id, Instant(ago("scored at", k).min(NOW.0)), points, &scores::From::default())?;
+            scores::add(c, score, id, Instant::of(ago("scored at", k).min(NOW.millis())), points, &scores::From::default())?;
         }
         for b in 0..dice("bought", i, 4) {
             let k = i * 10 + b;
@@ -286,7 +286,7 @@ fn in_state(rolled: u8) -> &'static Store {
                     // Roll-ups are asked only when nothing in them is later than the instant asked about.
                     let late = "UPDATE response SET at = ?1 WHERE at > ?1; UPDATE send SET accepted_at = ?1 WHERE accepted_at > ?1;
                         UPDATE send SET open_at = min(open_at, ?1), any_open_at = min(any_open_at, ?1), click_at = min(click_at, ?1), any_click_at = min(any_click_at, ?1)";
-                    c.execute_batch(&late.replace("?1", &NOW.0.to_string())).unwrap();
+                    c.execute_batch(&late.replace("?1", &NOW.millis().to_string())).unwrap();
                 }
                 rinse_store::rollups::everything(&c).unwrap();
                 match state {

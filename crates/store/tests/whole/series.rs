@@ -77,9 +77,9 @@ fn people_come_through_at_the_instants_that_the_outline_says() {
         go(c, START + 6 * HOUR, START + 5 * DAY, "250 ok");
         let ends: Vec<i64> = rows(c, "SELECT ended_at FROM series_entry ORDER BY contact_id");
         // Nobody is too late before it is known whether a reader's answer was their own.
-        assert_eq!(ends, [(START + 29 * HOUR).0, (START + 72 * HOUR + SETTLES_AFTER).0]);
-        let second = (START + 48 * HOUR + SETTLES_AFTER).0;
-        assert_eq!(rows::<i64>(c, "SELECT at FROM send WHERE contact_id = 2 ORDER BY id"), [START.0, second]);
+        assert_eq!(ends, [(START + 29 * HOUR).millis(), (START + 72 * HOUR + SETTLES_AFTER).millis()]);
+        let second = (START + 48 * HOUR + SETTLES_AFTER).millis();
+        assert_eq!(rows::<i64>(c, "SELECT at FROM send WHERE contact_id = 2 ORDER BY id"), [START.millis(), second]);
         let v = view::view(c, SeriesId(id)).unwrap();
         assert_eq!((v.entered, v.inside), (2, 0));
         let came: Vec<i64> = v.lines.iter().map(|l| l.came).collect();
@@ -110,7 +110,10 @@ fn the_last_second_of_a_wait_counts() {
         }
         go(c, START + MINUTE, START + 60 * HOUR, "250 ok");
         assert_eq!(rows::<String>(c, "SELECT how FROM series_passage WHERE step = 2 ORDER BY entry_id"), ["happened", "too late"]);
-        assert_eq!(rows::<i64>(c, "SELECT gone_at FROM series_passage WHERE step = 2 ORDER BY entry_id"), [limit.0 - 1_000, limit.0]);
+        assert_eq!(
+            rows::<i64>(c, "SELECT gone_at FROM series_passage WHERE step = 2 ORDER BY entry_id"),
+            [limit.millis() - 1_000, limit.millis()]
+        );
     });
 }
 
@@ -226,7 +229,7 @@ fn a_change_says_what_it_does_to_those_inside_and_withdraws_what_waits() {
 #[test]
 fn another_entry_begins_with_the_change() {
     run(3, |c| {
-        let day = |d: i64| (START.0 / DAY + d) * DAY;
+        let day = |d: i64| (START.millis() / DAY + d) * DAY;
         let field = fields::named(c, "member since", FieldKind::Date, START).unwrap();
         for (contact, d) in [(1, 2), (2, 9)] {
             fields::set(c, ContactId(contact), field, &Value::Date(day(d) / DAY - 365 * 3), None, None).unwrap();
@@ -334,9 +337,9 @@ proptest! {
                     Event::Enter => drop(entering::put_in(c, SeriesId(id), &[ContactId(who)], t, None)),
                     Event::Buy => {
                         c.execute("INSERT INTO purchase (key, contact_id, at, cents, currency, product, product_key) VALUES (?1, ?2, ?3, 100, 'GBP', 'x', 'x')",
-                            rusqlite::params![format!("{i}"), who, t.0]).unwrap();
+                            rusqlite::params![format!("{i}"), who, t.millis()]).unwrap();
                     }
-                    Event::LeaveTopic => drop(c.execute("INSERT INTO topic_left VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING", [topic, who, t.0]).unwrap()),
+                    Event::LeaveTopic => drop(c.execute("INSERT INTO topic_left VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING", [topic, who, t.millis()]).unwrap()),
                     Event::LeaveSeries => series_entry::leave(c, SeriesId(id), ContactId(who), t).map(drop).unwrap(),
                     Event::Pause => drop(series::pause(c, SeriesId(id), true, t, None)),
                     Event::Resume => drop(series::pause(c, SeriesId(id), false, t, None)),

@@ -177,7 +177,7 @@ async fn who_lets_it_pass_is_sunset_but_for_those_kept_back() {
         crate::common::hit(c, send(kept[1]), Some(0), day(151 + 91), "Mail reader", false).unwrap();
         responses::complaint(c, SendId(send(kept[2])), day(172)).unwrap();
         let early = silence::view(c, day(200)).unwrap();
-        assert_eq!((early.readout.answered.of, early.kept_back, early.next_read_at), (0, kept.len() as i64, Some(day(241).0)));
+        assert_eq!((early.readout.answered.of, early.kept_back, early.next_read_at), (0, kept.len() as i64, Some(day(241).millis())));
         let r = silence::view(c, day(243)).unwrap().readout;
         assert_eq!((r.answered.count, r.answered.of, r.complained.count), (1, kept.len() as u64, 1));
         let gone = n(c, &format!("SELECT count(*) FROM cleaning_member WHERE run_id = {run} AND status_after = 4 AND state IN (2, 4)"));
@@ -218,8 +218,8 @@ async fn retired_addresses_are_deleted_and_do_not_return() {
     on(&store, |c| {
         let silence = Numbers { window_days: Some(90), ..Numbers::default() };
         in_force(c, &Policy { delete_after_days: Some(180), silence, ..Policy::default() }, day(0));
-        c.execute("UPDATE contact SET status = 3, status_cause = 3, status_at = ?1 WHERE id = 1", [day(1).0]).unwrap();
-        c.execute("UPDATE contact SET status = 3, status_cause = 3, status_at = ?1 WHERE id = 2", [day(100).0]).unwrap();
+        c.execute("UPDATE contact SET status = 3, status_cause = 3, status_at = ?1 WHERE id = 1", [day(1).millis()]).unwrap();
+        c.execute("UPDATE contact SET status = 3, status_cause = 3, status_at = ?1 WHERE id = 2", [day(100).millis()]).unwrap();
         let id = propose(c, day(190));
         assert_eq!(rows::<i64>(c, &format!("SELECT contact_id FROM cleaning_member WHERE run_id = {id}")), [1]);
         apply(c, id, day(190));

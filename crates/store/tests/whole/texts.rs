@@ -184,7 +184,7 @@ proptest! {
                             let one = &told[d.contact.0 as usize - 1];
                             let (word, until) = match d.outcome {
                                 Outcome::Cleared => ("cleared", None),
-                                Outcome::Held(until, _) => ("held", Some(until.0)),
+                                Outcome::Held(until, _) => ("held", Some(until.millis())),
                                 Outcome::Barred(_) => ("barred", None),
                             };
                             assert_eq!((one.outcome.as_str(), one.until), (word, until), "{one:?}");
@@ -306,7 +306,11 @@ fn what_becomes_of_a_number_says_nothing_of_the_address() {
         let noon = START + 14 * HOUR;
         domains::pause(
             c,
-            &domains::NewDomainPause { domain: "tern.example".into(), until: (noon + DAY).0, reason: "their host asks for time".into() },
+            &domains::NewDomainPause {
+                domain: "tern.example".into(),
+                until: (noon + DAY).millis(),
+                reason: "their host asks for time".into(),
+            },
             noon,
             None,
         )

@@ -144,7 +144,7 @@ fn a_run_retires_whom_a_person_has_read_and_can_be_undone_by_halves() {
         assert!(entry.0 == "cleaning run" && entry.1.contains("no such address"), "{entry:?}");
 
         // Undone for one cause, where nothing happened since.
-        c.execute("INSERT INTO purchase (key, contact_id, at, cents, currency, product, product_key) VALUES ('k', 11, ?1, 100, 'GBP', 'storm lantern', 'storm lantern')", params![now.0 + 1]).unwrap();
+        c.execute("INSERT INTO purchase (key, contact_id, at, cents, currency, product, product_key) VALUES ('k', 11, ?1, 100, 'GBP', 'storm lantern', 'storm lantern')", params![now.millis() + 1]).unwrap();
         applying::begin_undo(c, id, Some(Cause::FailedForGood), None, now + DAY, Some(1)).unwrap();
         finish(c, id, now + DAY);
         stored_is_folded(c, now + DAY);

@@ -76,7 +76,7 @@ fn agrees(c: &Connection, mailings: &[i64], at: Instant) {
             let said = clearing::person::explain(c, MailingId(*m), d.contact, at, at).unwrap();
             let (word, until, first) = match d.outcome {
                 Outcome::Cleared => ("cleared", None, None),
-                Outcome::Held(u, r) => ("held", Some(u.0), r.first()),
+                Outcome::Held(u, r) => ("held", Some(u.millis()), r.first()),
                 Outcome::Barred(r) => ("barred", None, r.first()),
             };
             assert_eq!((said.outcome.as_str(), said.until, said.first), (word, until, first), "mailing {m}, person {}", d.contact);
@@ -135,7 +135,7 @@ fn carry_out(c: &Connection, step: &Step, at: Instant) -> Result<(), StoreError>
             }
         }
         Step::Sunset(who, set) if present(c, *who) => {
-            c.execute("UPDATE contact SET sunset_at = ?2 WHERE id = ?1", rusqlite::params![who, set.then_some(at.0)])?;
+            c.execute("UPDATE contact SET sunset_at = ?2 WHERE id = ?1", rusqlite::params![who, set.then_some(at.millis())])?;
         }
         Step::Zone(who) if present(c, *who) => {
             c.execute("UPDATE contact SET zone = 'Pacific/Auckland', country = 'NZ' WHERE id = ?1", [who])?;
@@ -148,7 +148,7 @@ fn carry_out(c: &Connection, step: &Step, at: Instant) -> Result<(), StoreError>
         Step::Send(reply) => {
             let m = mailing(c, None, OverCap::Hold);
             start(c, m, at);
-            c.execute("UPDATE mailing SET state = 'sending', started_at = ?2 WHERE id = ?1", [m, at.0])?;
+            c.execute("UPDATE mailing SET state = 'sending', started_at = ?2 WHERE id = ?1", [m, at.millis()])?;
             hand_over(c, at, reply);
         }
         Step::Forget => {

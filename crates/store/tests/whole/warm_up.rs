@@ -31,7 +31,7 @@ fn daily(c: &Connection, now: Instant) {
 }
 
 /// The beginning of the first day.
-const BEGIN: Instant = Instant((START.0 / DAY + 1) * DAY);
+const BEGIN: Instant = Instant::of((START.millis() / DAY + 1) * DAY);
 
 /// The day's sending, each hour, until its end.
 fn day(c: &Connection, n: i64, reply: impl Fn(i64) -> &'static str) {
@@ -60,7 +60,7 @@ fn warmed(c: &Connection, rule: Rule) -> WarmUp {
 
 fn send(c: &Connection) -> i64 {
     let m = mailing(c, None, OverCap::Hold);
-    c.execute("UPDATE mailing SET state = 'sending', started_at = ?2 WHERE id = ?1", [m, BEGIN.0]).unwrap();
+    c.execute("UPDATE mailing SET state = 'sending', started_at = ?2 WHERE id = ?1", [m, BEGIN.millis()]).unwrap();
     start(c, m, BEGIN);
     m
 }
@@ -86,7 +86,7 @@ fn a_name_is_warmed_up_and_readers_go_first() {
         assert_eq!((told.new_name.as_deref(), told.groups[0].warm_up.is_none()), (Some("skerry-light.example"), true));
         warmed(c, rule);
         let told = ahead::of(c, &HashMap::from([(domain, 900)]), LetterheadId(1), BEGIN).unwrap();
-        let first = BEGIN.0.div_euclid(DAY);
+        let first = BEGIN.millis().div_euclid(DAY);
         let w = told.groups[0].warm_up.unwrap();
         assert_eq!((told.new_name, w.at_once, w.last), (None, 100, first + 4));
         send(c);

@@ -61,13 +61,13 @@ pub const GRACE: i64 = HOUR;
 /// A round is drawn before its date begins anywhere: at UTC+14, and [`GRACE`] earlier, so that the first are ready in time.
 #[must_use]
 pub fn drawn_at(day: i64) -> Instant {
-    Instant(day * crate::DAY - 14 * HOUR - GRACE)
+    Instant::of(day * crate::DAY - 14 * HOUR - GRACE)
 }
 
 /// When the last of a round's messages is due: the last hour at UTC-12.
 #[must_use]
 pub fn last_due(day: i64, hours: &[u8]) -> Instant {
-    Instant(day * crate::DAY + i64::from(hours.last().copied().unwrap_or(23)) * HOUR + 12 * HOUR)
+    Instant::of(day * crate::DAY + i64::from(hours.last().copied().unwrap_or(23)) * HOUR + 12 * HOUR)
 }
 
 /// Draws everybody of a round to an hour, as the plan has it.
@@ -146,7 +146,7 @@ pub fn digest(roster: &[(Drawn, Instant)]) -> String {
     let mut h = Sha256::new();
     for (d, due) in &roster {
         let own = d.own.map_or_else(String::new, |own| format!(" {own}"));
-        h.update(format!("{} {} {} {} {} {}{own}\n", d.contact, d.zone, d.stratum, d.hour, due.0, u8::from(d.opens_unknown)));
+        h.update(format!("{} {} {} {} {} {}{own}\n", d.contact, d.zone, d.stratum, d.hour, due.millis(), u8::from(d.opens_unknown)));
     }
     hex(&h.finalize())
 }
@@ -201,8 +201,9 @@ mod tests {
 
     #[test]
     fn a_date_with_a_clock_change_is_no_round_there() {
-        let day =
-            |date: &str| crate::zone::first_instant(format!("{date}T00:00").parse().unwrap(), &crate::zone::TimeZone::UTC).0 / crate::DAY;
+        let day = |date: &str| {
+            crate::zone::first_instant(format!("{date}T00:00").parse().unwrap(), &crate::zone::TimeZone::UTC).millis() / crate::DAY
+        };
         let paris = named("Europe/Paris").unwrap();
         assert_eq!(instants(&paris, day("2026-03-29"), &[9]), None);
         assert_eq!(instants(&paris, day("2026-10-25"), &[9]), None);

@@ -119,8 +119,8 @@ fn view(c: &Connection, now: i64) -> Result<DeliveryView, StoreError> {
             of.0 = g;
         }
     }
-    let mut pauses = domains::paused_groups(c, rinse_core::Instant(now))?;
-    let mut held: BTreeMap<String, HeldBack> = flow::held_back(c, rinse_core::Instant(now))?
+    let mut pauses = domains::paused_groups(c, rinse_core::Instant::of(now))?;
+    let mut held: BTreeMap<String, HeldBack> = flow::held_back(c, rinse_core::Instant::of(now))?
         .into_iter()
         .map(|h| (h.name, HeldBack { usual: h.usual, ceiling: h.ceiling, since: h.since }))
         .collect();
@@ -146,7 +146,7 @@ fn view(c: &Connection, now: i64) -> Result<DeliveryView, StoreError> {
     let mut groups: Vec<DeliveryGroup> = by.into_iter().map(group).collect();
     groups.sort_by_key(|g| std::cmp::Reverse(g.accepted.of));
     let sum = |f: fn(&DeliveryGroup) -> u64| groups.iter().map(f).sum::<u64>();
-    let (reported, aligned) = kept::together(c, DAYS, rinse_core::Instant(now))?;
+    let (reported, aligned) = kept::together(c, DAYS, rinse_core::Instant::of(now))?;
     Ok(DeliveryView {
         accepted: Rate::new(sum(|g| g.accepted.count), sum(|g| g.accepted.of)),
         groups,
@@ -155,7 +155,7 @@ fn view(c: &Connection, now: i64) -> Result<DeliveryView, StoreError> {
         to_day: today,
         reported,
         aligned,
-        new_sources: kept::new_sources(c, rinse_core::Instant(now))?,
+        new_sources: kept::new_sources(c, rinse_core::Instant::of(now))?,
     })
 }
 
@@ -163,6 +163,6 @@ fn view(c: &Connection, now: i64) -> Result<DeliveryView, StoreError> {
 /// less than it should only where the whole interval of its accepted mail lies under the mark (97%, 95%).
 #[utoipa::path(get, path = "/api/delivery", responses((status = 200, body = DeliveryView)))]
 pub(crate) async fn front(State(app): State<App>) -> Answer<DeliveryView> {
-    let now = app.now().0;
+    let now = app.now().millis();
     Ok(Json(app.store.read(move |c| view(c, now)).await?))
 }

@@ -18,20 +18,20 @@ use serde::Deserialize;
 /// mailing as the unit; which group is best in the chosen figure; of mailings, which lie outside their norm. Nothing of this was left to chance.
 #[utoipa::path(get, path = "/api/findings/by", params(Asked, Filter), responses((status = 200, body = FindingsBy)))]
 pub(crate) async fn by(State(app): State<App>, Query(asked): Query<Asked>, Query(filter): Query<Filter>) -> Answer<FindingsBy> {
-    let filter = filter.at(app.now().0);
+    let filter = filter.at(app.now().millis());
     Ok(Json(app.store.read(move |c| grouped::told(c, &asked, &filter)).await?))
 }
 
 /// How a mailing did, from its first handover on: every figure with the norm of its kind, by mailbox domain, and by the hour of its answers.
 #[utoipa::path(get, path = "/api/mailings/{id}/did", params(("id" = i64, Path)), responses((status = 200, body = MailingDid)))]
 pub(crate) async fn one_mailing(State(app): State<App>, Path(id): Path<MailingId>) -> Answer<MailingDid> {
-    let now = app.now().0;
+    let now = app.now().millis();
     Ok(Json(app.store.read(move |c| grouped::one(c, id, now)).await?))
 }
 
 /// Messages by what they have in common as CSV: a row a group, or a row a pair of groups, counts and rates of the figures.
 pub(crate) async fn by_csv(State(app): State<App>, Query(asked): Query<Asked>, Query(filter): Query<Filter>) -> Result<Response, ApiError> {
-    let filter = filter.at(app.now().0);
+    let filter = filter.at(app.now().millis());
     let found = app.store.read(move |c| grouped::told(c, &asked, &filter)).await?;
     let rate = |r: Option<f64>| r.map(|r| format!("{r:.6}")).unwrap_or_default();
     if let Some(across) = found.across {
@@ -81,7 +81,7 @@ pub(crate) async fn pdf(State(app): State<App>, Query(page): Query<Page>) -> Res
     if !page.path.starts_with("/findings") {
         return Err(ApiError::Malformed("Name a page of findings, as in /findings?by=weekday.".into()));
     }
-    let now = app.now().0;
+    let now = app.now().millis();
     let pdf = app.store.read_at_leisure(move |c| Ok(report::of_path(c, "Findings", &page.path, now)?.1)).await?;
     Ok(([(header::CONTENT_TYPE, "application/pdf"), (header::CONTENT_DISPOSITION, "attachment; filename=\"findings.pdf\"")], pdf)
         .into_response())

@@ -35,6 +35,6 @@ pub(crate) struct ByClock {
 /// When people answer, by hour of the week.
 #[utoipa::path(get, path = "/api/findings/answers", params(ByClock, Filter), responses((status = 200, body = Answers)))]
 pub(crate) async fn when_answered(State(app): State<App>, Query(by): Query<ByClock>, Query(filter): Query<Filter>) -> Answer<Answers> {
-    let (clock, filter) = (by.clock.unwrap_or_default(), filter.at(app.now().0));
+    let (clock, filter) = (by.clock.unwrap_or_default(), filter.at(app.now().millis()));
     Ok(Json(app.store.read(move |c| answers::told(c, clock, &filter)).await?))
 }

@@ -22,6 +22,6 @@ pub(crate) struct Period {
 /// What reactions did in a period, deed by deed, the most first; who and when stands on each reaction's page.
 #[utoipa::path(get, path = "/api/findings/reactions", params(Period), responses((status = 200, body = DoneByReactions)))]
 pub(crate) async fn told(State(app): State<App>, Query(p): Query<Period>) -> Answer<DoneByReactions> {
-    let period = Filter { days: p.days, from: p.from, to: p.to, ..Filter::default() }.at(app.now().0);
+    let period = Filter { days: p.days, from: p.from, to: p.to, ..Filter::default() }.at(app.now().millis());
     Ok(Json(app.store.read(move |c| done::told(c, period.from, period.to)).await?))
 }

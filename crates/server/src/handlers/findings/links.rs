@@ -11,6 +11,6 @@ use rinse_store::findings::links::{self, LinkRow};
 /// What a filter says of recipients can't be told here, and is left aside.
 #[utoipa::path(get, path = "/api/findings/links", params(Filter), responses((status = 200, body = Vec<LinkRow>)))]
 pub(crate) async fn over_mailings(State(app): State<App>, Query(filter): Query<Filter>) -> Answer<Vec<LinkRow>> {
-    let filter = filter.at(app.now().0);
+    let filter = filter.at(app.now().millis());
     Ok(Json(app.store.read(move |c| links::told(c, &filter)).await?))
 }

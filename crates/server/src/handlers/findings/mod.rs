@@ -41,7 +41,7 @@ pub(crate) struct Findings {
 /// How the mailings did.
 #[utoipa::path(get, path = "/api/findings", params(Period), responses((status = 200, body = Findings)))]
 pub(crate) async fn all(State(app): State<App>, Query(p): Query<Period>) -> Answer<Findings> {
-    let now = app.now().0;
+    let now = app.now().millis();
     let since = p.days.map_or(0, |d| now - d.clamp(1, 4000) * rinse_core::DAY);
     Ok(Json(
         app.store
@@ -67,7 +67,7 @@ pub(crate) async fn rows_csv(State(app): State<App>, Path((mailing, figure)): Pa
 
 /// The rows behind a figure of the workline, as CSV.
 pub(crate) async fn workline_csv(State(app): State<App>, Path(figure): Path<String>) -> Result<Response, ApiError> {
-    let (figure, now) = (figure.trim_end_matches(".csv").to_owned(), app.now().0);
+    let (figure, now) = (figure.trim_end_matches(".csv").to_owned(), app.now().millis());
     let name = format!("{figure}.csv");
     let (header, rows) = app.store.read(move |c| findings::workline_rows(c, &figure, now)).await?;
     csv_file(&name, header, rows.into_iter())

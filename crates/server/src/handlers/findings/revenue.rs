@@ -11,6 +11,6 @@ use rinse_store::findings::revenue::{self, RevenueBy, Towards};
 /// brought until now; by days, what was bought in the period, and so crossed with them. It says what followed a click, not what mail caused.
 #[utoipa::path(get, path = "/api/findings/revenue", params(Towards, Filter), responses((status = 200, body = RevenueBy)))]
 pub(crate) async fn brought(State(app): State<App>, Query(towards): Query<Towards>, Query(filter): Query<Filter>) -> Answer<RevenueBy> {
-    let filter = filter.at(app.now().0);
+    let filter = filter.at(app.now().millis());
     Ok(Json(app.store.read(move |c| revenue::told(c, towards, &filter)).await?))
 }

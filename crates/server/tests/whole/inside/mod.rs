@@ -45,7 +45,7 @@ impl Inside {
     /// An empty base and one letterhead.
     pub(crate) async fn new() -> Self {
         let folder = tempfile::tempdir().unwrap();
-        let mode = Mode::Demo { start: Instant(1_776_364_800_000) };
+        let mode = Mode::Demo { start: Instant::of(1_776_364_800_000) };
         let app = App::open(&Config { data: folder.path().to_owned(), base_url: "http://rinse.example".into(), mode, durable: false })
             .await
             .unwrap();

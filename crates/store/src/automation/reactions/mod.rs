@@ -149,7 +149,7 @@ pub fn save(c: &Connection, id: Option<i64>, rule: &Reaction, on: bool, now: Ins
     let text = serde_json::to_string(rule)?;
     let saved: i64 = c.query_row(
         "INSERT INTO reaction (mailing_id, rule, made_at, person_id) VALUES (?1, ?2, ?3, ?4) RETURNING id",
-        params![rule.mailing.map(|id| id.0), text, now.0, person],
+        params![rule.mailing.map(|id| id.0), text, now.millis(), person],
         |r| r.get(0),
     )?;
     settings::audit(
@@ -180,10 +180,13 @@ pub fn switch(c: &Connection, id: i64, on: bool, now: Instant, person: Option<i6
         c.execute(
             "UPDATE reaction_mark SET response = coalesce((SELECT max(id) FROM response), 0), purchase = coalesce((SELECT max(id) FROM purchase), 0),
                 event = coalesce((SELECT max(id) FROM event), 0), clock = ?1",
-            [now.0],
+            [now.millis()],
         )?;
     }
-    c.execute("UPDATE reaction SET on_at = ?2 WHERE id = ?1 AND (on_at IS NULL) = (?2 IS NOT NULL)", params![id, on.then_some(now.0)])?;
+    c.execute(
+        "UPDATE reaction SET on_at = ?2 WHERE id = ?1 AND (on_at IS NULL) = (?2 IS NOT NULL)",
+        params![id, on.then_some(now.millis())],
+    )?;
     settings::audit(c, now, person, if on { "reaction switched on" } else { "reaction switched off" }, "reaction", id, "")
 }
 
@@ -196,7 +199,7 @@ pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result
     if kept.done == 0 {
         c.execute("DELETE FROM reaction WHERE id = ?1", [id])?;
     } else {
-        c.execute("UPDATE reaction SET on_at = NULL, ended_at = coalesce(ended_at, ?2) WHERE id = ?1", params![id, now.0])?;
+        c.execute("UPDATE reaction SET on_at = NULL, ended_at = coalesce(ended_at, ?2) WHERE id = ?1", params![id, now.millis()])?;
     }
     if person.is_some() {
         settings::audit(c, now, person, "reaction ended", "reaction", id, &kept.words)?;
@@ -329,6 +332,6 @@ pub fn open_tasks(c: &Connection) -> Result<i64> {
 /// # Errors
 /// When there is no such task.
 pub fn settle(c: &Connection, id: i64, done: bool, now: Instant, person: Option<i64>) -> Result<()> {
-    let n = c.execute("UPDATE task SET done_at = ?2, person_id = ?3 WHERE id = ?1", params![id, done.then_some(now.0), person])?;
+    let n = c.execute("UPDATE task SET done_at = ?2, person_id = ?3 WHERE id = ?1", params![id, done.then_some(now.millis()), person])?;
     if n == 0 { Err(StoreError::Missing("task")) } else { Ok(()) }
 }

@@ -44,9 +44,10 @@ fn causes(c: &Connection, r: &Reaction, from: Instant, to: Instant) -> Result<Ve
         };
         let sql = format!("{}{later}{}", unanswered(&r.when), if later.is_empty() { " AND ?6 IS NOT NULL" } else { "" });
         let mut s = c.prepare_cached(&sql)?;
-        let rows = s.query_map(params![from.0 - wait, to.0 - wait, wait, r.mailing.map(|id| id.0), link_of(&r.when), to.0], |row| {
-            Ok((row.get(1)?, row.get(2)?))
-        })?;
+        let rows = s.query_map(
+            params![from.millis() - wait, to.millis() - wait, wait, r.mailing.map(|id| id.0), link_of(&r.when), to.millis()],
+            |row| Ok((row.get(1)?, row.get(2)?)),
+        )?;
         return Ok(rows.collect::<rusqlite::Result<_>>()?);
     }
     let sends = |column: &str, and: &str| {
@@ -88,14 +89,16 @@ fn causes(c: &Connection, r: &Reaction, from: Instant, to: Instant) -> Result<Ve
     let mailing = r.mailing.filter(|_| !elsewhere);
     let mut s = c.prepare_cached(&sql)?;
     let rows: Vec<(i64, i64)> = s
-        .query_map(params![from.0, to.0, mailing.map(|id| id.0), fold(words.0), fold(words.1)], |row| Ok((row.get(0)?, row.get(1)?)))?
+        .query_map(params![from.millis(), to.millis(), mailing.map(|id| id.0), fold(words.0), fold(words.1)], |row| {
+            Ok((row.get(0)?, row.get(1)?))
+        })?
         .collect::<rusqlite::Result<_>>()?;
     if !elsewhere || r.mailing.is_none() {
         return Ok(rows);
     }
     let mut kept = Vec::new();
     for (contact, at) in rows {
-        if put_down_to(c, r, ContactId(contact), Instant(at))? {
+        if put_down_to(c, r, ContactId(contact), Instant::of(at))? {
             kept.push((contact, at));
         }
     }
@@ -134,7 +137,7 @@ pub fn try_score(c: &Connection, score: i64, draft: Option<&Reaction>, now: Inst
         }
         rules += 1;
         for (contact, at) in causes(c, rule, from, cut)? {
-            standings.entry(contact).or_insert(Standing { value: 0.0, as_of: Instant(at) }).add(points, Instant(at), half);
+            standings.entry(contact).or_insert(Standing { value: 0.0, as_of: Instant::of(at) }).add(points, Instant::of(at), half);
             entries += 1;
         }
     }
@@ -143,12 +146,12 @@ pub fn try_score(c: &Connection, score: i64, draft: Option<&Reaction>, now: Inst
     }
     let buyers: HashSet<i64> = c
         .prepare_cached("SELECT DISTINCT contact_id FROM purchase WHERE at > ?1 AND at <= ?2 AND cents >= 0")?
-        .query_map([cut.0, now.0], |r| r.get(0))?
+        .query_map([cut.millis(), now.millis()], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?;
     let people: Vec<(f64, bool)> = c
         .prepare_cached("SELECT id FROM contact WHERE gone IS NULL AND added_at <= ?1")?
-        .query_map([cut.0], |r| r.get(0))?
+        .query_map([cut.millis()], |r| r.get(0))?
         .map(|id| id.map(|id: i64| (standings.get(&id).map_or(0.0, |s| s.at(cut, half)), buyers.contains(&id))))
         .collect::<rusqlite::Result<_>>()?;
-    Ok(Tried { from: from.0, cut: cut.0, until: now.0, entries, ranking: ranking(&people), fifths: fifths(&people) })
+    Ok(Tried { from: from.millis(), cut: cut.millis(), until: now.millis(), entries, ranking: ranking(&people), fifths: fifths(&people) })
 }

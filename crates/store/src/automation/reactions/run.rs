@@ -35,7 +35,8 @@ fn live(c: &Connection) -> Result<Vec<Live>> {
     }
     let names = crate::deeds::names(c)?;
     let all = super::stored(c, super::Which::All)?;
-    let on = all.into_iter().filter_map(|s| Some(Live { id: s.id, on_at: Instant(s.on_at?), words: s.rule.words(&names), rule: s.rule }));
+    let on =
+        all.into_iter().filter_map(|s| Some(Live { id: s.id, on_at: Instant::of(s.on_at?), words: s.rule.words(&names), rule: s.rule }));
     Ok(on.collect())
 }
 
@@ -69,7 +70,7 @@ fn answers(c: &Connection, live: &[Live], now: Instant) -> Result<usize> {
     let mut rows = s.query([AT_ONCE])?;
     let (mut seen, mut upto) = (0, None);
     while let Some(r) = rows.next()? {
-        let (at, kind) = (Instant(r.get(1)?), r.get::<_, i64>(3)?);
+        let (at, kind) = (Instant::of(r.get(1)?), r.get::<_, i64>(3)?);
         // One that comes next may show this one to be a machine's.
         if now - at < SETTLES_AFTER && matches!(kind, response_kinds::OPEN | response_kinds::CLICK) && !r.get::<_, bool>(8)? {
             break;
@@ -136,8 +137,8 @@ fn elsewhere(
         (seen, upto) = (seen + 1, Some(id));
         let waits = read(r)?;
         for l in live.iter().filter(|l| waits(&l.rule.when)) {
-            if put_down_to(c, &l.rule, contact, Instant(at))? {
-                react(c, l, id, contact, Instant(at), now)?;
+            if put_down_to(c, &l.rule, contact, Instant::of(at))? {
+                react(c, l, id, contact, Instant::of(at), now)?;
             }
         }
     }
@@ -194,7 +195,7 @@ fn by_the_clock(c: &Connection, live: &[Live], now: Instant) -> Result<(usize, b
     let last: i64 = c.prepare_cached("SELECT clock FROM reaction_mark")?.query_row([], |r| r.get(0))?;
     // A day is looked at again: what was written late with an earlier instant is found still.
     let from = last - DAY;
-    let settled = now.0 - SETTLES_AFTER;
+    let settled = now.millis() - SETTLES_AFTER;
     let mut seen = 0;
     let mut whole = true;
     for l in live {
@@ -203,7 +204,7 @@ fn by_the_clock(c: &Connection, live: &[Live], now: Instant) -> Result<(usize, b
                 "{} AND NOT EXISTS (SELECT 1 FROM reacted d WHERE d.reaction_id = ?6 AND d.cause = s.id) LIMIT ?7",
                 unanswered(&l.rule.when)
             );
-            let start = from.max(l.on_at.0) - wait;
+            let start = from.max(l.on_at.millis()) - wait;
             c.prepare_cached(&sql)?
                 .query_map(
                     params![start, settled - wait, wait, l.rule.mailing.map(|id| id.0), link_of(&l.rule.when), l.id, AT_ONCE],
@@ -217,7 +218,7 @@ fn by_the_clock(c: &Connection, live: &[Live], now: Instant) -> Result<(usize, b
                  AND NOT EXISTS (SELECT 1 FROM reacted d WHERE d.reaction_id = ?4 AND d.cause = s.id) LIMIT ?5",
                 permanent()
             ))?
-            .query_map(params![from.max(l.on_at.0 - 1), now.0, l.rule.mailing.map(|id| id.0), l.id, AT_ONCE], |r| {
+            .query_map(params![from.max(l.on_at.millis() - 1), now.millis(), l.rule.mailing.map(|id| id.0), l.id, AT_ONCE], |r| {
                 Ok((r.get(0)?, r.get(1)?, r.get(2)?))
             })?
             .collect::<rusqlite::Result<_>>()?
@@ -227,11 +228,11 @@ fn by_the_clock(c: &Connection, live: &[Live], now: Instant) -> Result<(usize, b
         seen += found.len();
         whole &= i64::try_from(found.len()).unwrap_or(0) < AT_ONCE;
         for (send, contact, at) in found {
-            react(c, l, send, ContactId(contact), Instant(at), now)?;
+            react(c, l, send, ContactId(contact), Instant::of(at), now)?;
         }
     }
-    if whole && last < now.0 {
-        mark(c, "clock", now.0)?;
+    if whole && last < now.millis() {
+        mark(c, "clock", now.millis())?;
     }
     Ok((seen, whole))
 }
@@ -244,9 +245,13 @@ fn react(c: &Connection, l: &Live, cause: i64, contact: ContactId, at: Instant, 
     if !c.prepare_cached("SELECT 1 FROM contact WHERE id = ?1 AND gone IS NULL")?.exists([contact.0])? {
         return Ok(());
     }
-    let new = c
-        .prepare_cached("INSERT INTO reacted VALUES (?1, ?2, ?3, ?4, ?5, 0, NULL) ON CONFLICT DO NOTHING")?
-        .execute(params![l.id, cause, contact.0, at.0, now.0])?;
+    let new = c.prepare_cached("INSERT INTO reacted VALUES (?1, ?2, ?3, ?4, ?5, 0, NULL) ON CONFLICT DO NOTHING")?.execute(params![
+        l.id,
+        cause,
+        contact.0,
+        at.millis(),
+        now.millis()
+    ])?;
     if new == 0 {
         return Ok(());
     }
@@ -287,7 +292,7 @@ fn take_back(c: &Connection, l: &Live, cause: i64, now: Instant) -> Result<()> {
         match deed {
             Deed::Score { score, points } => {
                 let from = scores::From { reaction: Some(l.id), cause: Some(cause), why: "taken back: it came later", person: None };
-                scores::add(c, *score, contact, Instant(at), -points, &from)?;
+                scores::add(c, *score, contact, Instant::of(at), -points, &from)?;
             }
             Deed::Tag { tag, put } => drop(place(c, Kind::Tag, *tag, contact, !put, now)?),
             Deed::List { list, put } => drop(place(c, Kind::List, list.0, contact, !put, now)?),
@@ -304,6 +309,10 @@ fn take_back(c: &Connection, l: &Live, cause: i64, now: Instant) -> Result<()> {
             Deed::Field { .. } | Deed::Webhook { .. } | Deed::Series { .. } => {}
         }
     }
-    c.prepare_cached("UPDATE reacted SET taken_back_at = ?3 WHERE reaction_id = ?1 AND cause = ?2")?.execute([l.id, cause, now.0])?;
+    c.prepare_cached("UPDATE reacted SET taken_back_at = ?3 WHERE reaction_id = ?1 AND cause = ?2")?.execute([
+        l.id,
+        cause,
+        now.millis(),
+    ])?;
     Ok(())
 }

@@ -53,7 +53,7 @@ pub fn to_look(c: &Connection, now: Instant, every: i64) -> Result<Vec<SeriesId>
     let sql = formatcp!(
         "SELECT id FROM series WHERE state = {SERIES_RUNNING} AND paused_at IS NULL AND coalesce(looked_at, 0) + ?2 <= ?1 ORDER BY id"
     );
-    ids_as(c, sql, [now.0, every], SeriesId)
+    ids_as(c, sql, [now.millis(), every], SeriesId)
 }
 
 /// Looks at the base for one series: it only reads, so that a large base holds up no write.
@@ -76,7 +76,7 @@ pub fn look(c: &Connection, id: SeriesId, now: Instant) -> Result<Found> {
             }
         }
         Entry::Date { field, days, minute, yearly } => {
-            let since = Instant(before.or(k.started_at).unwrap_or(now.0));
+            let since = Instant::of(before.or(k.started_at).unwrap_or(now.millis()));
             // Whose clock isn't known goes by the letterhead's.
             let usual: String = c.query_row("SELECT zone FROM letterhead WHERE id = ?1", [k.letterhead_id.0], |r| r.get(0))?;
             let usual = zone::named(&usual).unwrap_or(zone::TimeZone::UTC);
@@ -114,7 +114,7 @@ fn due_by_date(
          AND (?2 OR v.day BETWEEN ?3 AND ?4)",
     )?;
     // A day begins up to 14 hours before it does in UTC, and ends up to 12 after.
-    let (first, last) = (since.0.div_euclid(DAY) - 1, now.0.div_euclid(DAY) + 1);
+    let (first, last) = (since.millis().div_euclid(DAY) - 1, now.millis().div_euclid(DAY) + 1);
     let shift = i64::from(days);
     let mut rows = s.query(params![field, yearly, first - shift, last - shift])?;
     let mut zones: std::collections::HashMap<String, zone::TimeZone> = std::collections::HashMap::new();
@@ -173,7 +173,7 @@ impl Found {
         let mut wake =
             c.prepare_cached("UPDATE series_entry SET due = ?3 WHERE series_id = ?1 AND contact_id = ?2 AND ended_at IS NULL")?;
         for contact in &self.wake {
-            wake.execute(params![k.id.0, contact.0, now.0])?;
+            wake.execute(params![k.id.0, contact.0, now.millis()])?;
         }
         Ok(())
     }
@@ -184,6 +184,6 @@ impl Found {
 /// # Errors
 /// When the database fails.
 pub fn looked(c: &Connection, id: SeriesId, now: Instant) -> Result<()> {
-    c.prepare_cached("UPDATE series SET looked_at = ?2 WHERE id = ?1")?.execute([id.0, now.0])?;
+    c.prepare_cached("UPDATE series SET looked_at = ?2 WHERE id = ?1")?.execute([id.0, now.millis()])?;
     Ok(())
 }

@@ -218,7 +218,7 @@ pub fn save(
         }
         None => c.query_row(
             "INSERT INTO series (name, letterhead_id, outline, made_at, person_id) VALUES (?1, ?2, ?3, ?4, ?5) RETURNING id",
-            params![name, letterhead.0, text, now.0, person],
+            params![name, letterhead.0, text, now.millis(), person],
             |r| r.get(0).map(SeriesId),
         )?,
     };
@@ -329,7 +329,7 @@ pub fn start(c: &Connection, id: SeriesId, now: Instant, person: Option<i64>) ->
         )?;
     }
     go_out(c, id, now)?;
-    c.execute("UPDATE series SET state = ?3, started_at = ?2 WHERE id = ?1", params![id.0, now.0, Worded(running)])?;
+    c.execute("UPDATE series SET state = ?3, started_at = ?2 WHERE id = ?1", params![id.0, now.millis(), Worded(running)])?;
     audit(c, now, person, "series started", "series", id.0, &k.outline.words(&named(c, &k.outline)?))
 }
 
@@ -340,7 +340,7 @@ fn go_out(c: &Connection, id: SeriesId, now: Instant) -> Result<()> {
         .query_map([id.0], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?;
     for mailing in drafts {
-        c.execute(formatcp!("UPDATE mailing SET state = {MAILING_SERIES}, started_at = ?2 WHERE id = ?1"), [mailing, now.0])?;
+        c.execute(formatcp!("UPDATE mailing SET state = {MAILING_SERIES}, started_at = ?2 WHERE id = ?1"), [mailing, now.millis()])?;
         crate::letterheads::keep_as_sent(c, MailingId(mailing))?;
     }
     Ok(())
@@ -402,7 +402,7 @@ pub fn change(c: &Connection, id: SeriesId, name: &str, o: &Outline, now: Instan
     let looked: Option<i64> = match o.entry {
         _ if o.entry == k.outline.entry => c.query_row("SELECT looked_at FROM series WHERE id = ?1", [id.0], |r| r.get(0))?,
         Entry::Segment { .. } => None,
-        _ => Some(now.0),
+        _ => Some(now.millis()),
     };
     let text = serde_json::to_string(o)?;
     c.execute("UPDATE series SET outline = ?2, name = ?3, looked_at = ?4 WHERE id = ?1", params![id.0, text, name, looked])?;
@@ -415,10 +415,10 @@ pub fn change(c: &Connection, id: SeriesId, name: &str, o: &Outline, now: Instan
         }
         match to {
             Some(to) if to == step => {
-                c.execute("UPDATE series_entry SET due = ?2 WHERE id = ?1", [entry, now.0])?;
+                c.execute("UPDATE series_entry SET due = ?2 WHERE id = ?1", [entry, now.millis()])?;
             }
             Some(to) => {
-                c.execute("UPDATE series_entry SET step = ?2, came_at = ?3, due = ?3 WHERE id = ?1", params![entry, to, now.0])?;
+                c.execute("UPDATE series_entry SET step = ?2, came_at = ?3, due = ?3 WHERE id = ?1", params![entry, to, now.millis()])?;
             }
             None => series_entry::end(c, entry, now, "through")?,
         }
@@ -449,14 +449,14 @@ pub fn pause(c: &Connection, id: SeriesId, pause: bool, now: Instant, person: Op
         formatcp!(
             "UPDATE series SET paused_at = iif(?2, ?3, NULL) WHERE id = ?1 AND state = {SERIES_RUNNING} AND (paused_at IS NULL) = ?2"
         ),
-        params![id.0, pause, now.0],
+        params![id.0, pause, now.millis()],
     )?;
     if n == 0 {
         return Err(StoreError::Refused(if pause { "Only a series that runs can be paused." } else { "This series isn't paused." }.into()));
     }
     c.execute(
         formatcp!("UPDATE mailing SET paused_at = iif(?2, ?3, NULL) WHERE series_id = ?1 AND state = {MAILING_SERIES}"),
-        params![id.0, pause, now.0],
+        params![id.0, pause, now.millis()],
     )?;
     audit(c, now, person, if pause { "series paused" } else { "series resumed" }, "series", id.0, "")
 }
@@ -481,10 +481,10 @@ pub fn end(c: &Connection, id: SeriesId, now: Instant, person: Option<i64>) -> R
     for entry in &inside {
         series_entry::end(c, *entry, now, "the series ended")?;
     }
-    c.execute("UPDATE series SET state = ?3, ended_at = ?2, paused_at = NULL WHERE id = ?1", params![id.0, now.0, Worded(ended)])?;
+    c.execute("UPDATE series SET state = ?3, ended_at = ?2, paused_at = NULL WHERE id = ?1", params![id.0, now.millis(), Worded(ended)])?;
     c.execute(
         formatcp!("UPDATE mailing SET state = {MAILING_SENT}, finished_at = ?2, paused_at = NULL WHERE series_id = ?1 AND state = {MAILING_SERIES}"),
-        [id.0, now.0],
+        [id.0, now.millis()],
     )?;
     c.execute("DELETE FROM series_seen WHERE series_id = ?1", [id.0])?;
     audit(c, now, person, "series ended", "series", id.0, &format!("{} inside", rinse_core::words::people(inside.len() as u64)))?;

@@ -50,12 +50,12 @@ pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
         ))?
         .query_row([], |r| r.get(0))
         .optional()?;
-    Ok(due.map(Instant))
+    Ok(due.map(Instant::of))
 }
 
 fn wake(c: &Connection, contact: ContactId, now: Instant) -> Result<()> {
     c.prepare_cached("UPDATE series_entry SET due = ?2 WHERE contact_id = ?1 AND ended_at IS NULL AND (due IS NULL OR due > ?2)")?
-        .execute([contact.0, now.0])?;
+        .execute([contact.0, now.millis()])?;
     Ok(())
 }
 
@@ -76,7 +76,7 @@ fn responses_in(c: &Connection, now: Instant) -> Result<usize> {
     while let Some(r) = rows.next()? {
         let (at, kind): (i64, i64) = (r.get(1)?, r.get(2)?);
         // One that comes next may show this one to be a machine's.
-        if now.0 - at < SETTLES_AFTER && matches!(kind, response_kinds::OPEN | response_kinds::CLICK) {
+        if now.millis() - at < SETTLES_AFTER && matches!(kind, response_kinds::OPEN | response_kinds::CLICK) {
             break;
         }
         (seen, upto) = (seen + 1, Some(r.get(0)?));
@@ -106,15 +106,15 @@ fn elsewhere(c: &Connection, running: &HashMap<SeriesId, Kept>, table: &str, now
         } else {
             Fact::Bought { product: name.clone(), category, cents, currency: String::new() }
         };
-        let facts = Facts { did: vec![(Instant(at), fact)], ..Facts::default() };
+        let facts = Facts { did: vec![(Instant::of(at), fact)], ..Facts::default() };
         for k in running.values() {
             let by = match &k.outline.entry {
                 Entry::Event { name } => Happening::Event { name: name.clone() },
                 Entry::Bought { product, category } => Happening::Bought { product: product.clone(), category: category.clone() },
                 _ => continue,
             };
-            if facts.first(&by, Instant(at - 1), Instant(at)).is_some() {
-                crate::series_entry::enter(c, k, contact, Instant(at), &name, now)?;
+            if facts.first(&by, Instant::of(at - 1), Instant::of(at)).is_some() {
+                crate::series_entry::enter(c, k, contact, Instant::of(at), &name, now)?;
             }
         }
     }
@@ -136,8 +136,8 @@ fn move_on(c: &Connection, running: &HashMap<SeriesId, Kept>, now: Instant) -> R
          WHERE e.ended_at IS NULL AND e.due <= ?1 AND e.series_id IN (SELECT id FROM series WHERE state = {SERIES_RUNNING} AND paused_at IS NULL) ORDER BY e.due LIMIT ?2"),
     )?;
     let due: Vec<Inside> = s
-        .query_map([now.0, AT_ONCE / 2], |r| {
-            let standing = Standing { step: r.get(3)?, came: Instant(r.get(4)?), entered: Instant(r.get(5)?), sent: None };
+        .query_map([now.millis(), AT_ONCE / 2], |r| {
+            let standing = Standing { step: r.get(3)?, came: Instant::of(r.get(4)?), entered: Instant::of(r.get(5)?), sent: None };
             Ok(Inside { entry: r.get(0)?, series: SeriesId(r.get(1)?), contact: ContactId(r.get(2)?), standing })
         })?
         .collect::<rusqlite::Result<_>>()?;
@@ -172,8 +172,8 @@ fn one(c: &Connection, k: &Kept, who: &Inside, goals: &HashMap<i64, rinse_core::
                 c.prepare_cached("UPDATE series_entry SET step = ?2, came_at = ?3, due = ?4 WHERE id = ?1")?.execute(params![
                     who.entry,
                     s.step,
-                    s.came.0,
-                    until.map(|u| u.0)
+                    s.came.millis(),
+                    until.map(|u| u.millis())
                 ])?;
                 return Ok(());
             }
@@ -210,7 +210,7 @@ fn one(c: &Connection, k: &Kept, who: &Inside, goals: &HashMap<i64, rinse_core::
             Move::Unreachable { at } => return end(c, who.entry, at, "no mail reaches them any more"),
         };
         c.prepare_cached("INSERT INTO series_passage VALUES (?1, ?2, ?3, ?4, ?5, ?6) ON CONFLICT DO UPDATE SET gone_at = excluded.gone_at, how = excluded.how")?
-            .execute(params![who.entry, s.step, k.id.0, s.came.0, at.0, how.code()])?;
+            .execute(params![who.entry, s.step, k.id.0, s.came.millis(), at.millis(), how.code()])?;
         match to {
             None => return end(c, who.entry, at, "through"),
             Some(step) => s = Standing { step, came: at, entered: s.entered, sent: None },
@@ -237,7 +237,7 @@ fn record(c: &Connection, mailing: MailingId, contact: ContactId, entry: i64, du
         "INSERT INTO send (mailing_id, contact_id, cause, cause_id, class, priority, channel, state, at, give_up_at)
          SELECT ?1, ?2, 2, ?3, class, priority, channel, {DUE}, ?4, ?5 FROM mailing WHERE id = ?1 ON CONFLICT DO NOTHING"
     ))?
-    .execute(params![mailing.0, contact.0, entry, due.0, (due + NEVER).0])?;
+    .execute(params![mailing.0, contact.0, entry, due.millis(), (due + NEVER).millis()])?;
     Ok(())
 }
 
@@ -249,16 +249,16 @@ fn sent(c: &Connection, o: &Outline, entry: i64, step: u32) -> Result<Option<Sen
     )?;
     Ok(s.query_row([entry, mailing], |r| {
         let (As(state), at): (As<State>, i64) = (r.get(0)?, r.get(1)?);
-        let or_at = |t: Option<i64>| Instant(t.unwrap_or(at));
+        let or_at = |t: Option<i64>| Instant::of(t.unwrap_or(at));
         Ok(match state {
             State::Accepted => Sent::Accepted(or_at(r.get(2)?)),
             // It was accepted, and came back later: they had gone on by then.
-            State::Failed => r.get::<_, Option<i64>>(2)?.map_or(Sent::Failed(or_at(r.get(3)?)), |t| Sent::Accepted(Instant(t))),
+            State::Failed => r.get::<_, Option<i64>>(2)?.map_or(Sent::Failed(or_at(r.get(3)?)), |t| Sent::Accepted(Instant::of(t))),
             State::NotSent => {
                 let why = r.get::<_, Option<i64>>(4)?.and_then(Reason::from_code);
                 let for_good =
                     matches!(why, Some(Reason::NoAddress | Reason::Retired | Reason::Complained | Reason::Withdrawn | Reason::SeriesLeft));
-                Sent::Barred { at: Instant(at), for_good }
+                Sent::Barred { at: Instant::of(at), for_good }
             }
             State::Held | State::Due | State::HandingOver | State::Deferred | State::InDoubt => Sent::Pending,
         })
@@ -280,26 +280,26 @@ fn facts(c: &Connection, o: &Outline, who: &Inside, now: Instant) -> Result<Fact
         while let Some(r) = rows.next()? {
             let at: i64 = r.get(3)?;
             let Some(step) = steps.get(&MailingId(r.get::<_, i64>(0)?)).copied() else { continue };
-            let settled = now.0 - at >= SETTLES_AFTER;
+            let settled = now.millis() - at >= SETTLES_AFTER;
             match r.get::<_, i64>(1)? {
-                response_kinds::OPEN if settled => f.did.push((Instant(at), Fact::Opened(step))),
+                response_kinds::OPEN if settled => f.did.push((Instant::of(at), Fact::Opened(step))),
                 response_kinds::CLICK if settled => {
-                    f.did.push((Instant(at), Fact::Clicked(step, r.get::<_, Option<u32>>(2)?.unwrap_or(0))))
+                    f.did.push((Instant::of(at), Fact::Clicked(step, r.get::<_, Option<u32>>(2)?.unwrap_or(0))))
                 }
-                response_kinds::REPLY => f.did.push((Instant(at), Fact::Replied(step))),
+                response_kinds::REPLY => f.did.push((Instant::of(at), Fact::Replied(step))),
                 _ => {}
             }
         }
     }
     if goal || asked.iter().any(|h| matches!(h, Happening::Event { .. })) {
         let mut s = c.prepare_cached("SELECT at, name FROM event WHERE contact_id = ?1 AND at > ?2")?;
-        let rows = s.query_map([who.contact.0, who.standing.entered.0], |r| Ok((Instant(r.get(0)?), Fact::Event(r.get(1)?))))?;
+        let rows = s.query_map([who.contact.0, who.standing.entered.millis()], |r| Ok((Instant::of(r.get(0)?), Fact::Event(r.get(1)?))))?;
         f.did.extend(rows.collect::<rusqlite::Result<Vec<_>>>()?);
     }
     if goal || asked.iter().any(|h| matches!(h, Happening::Bought { .. })) {
         let mut s = c.prepare_cached("SELECT at, product, category, cents, currency FROM purchase WHERE contact_id = ?1 AND at > ?2")?;
-        let rows = s.query_map([who.contact.0, who.standing.entered.0], |r| {
-            Ok((Instant(r.get(0)?), Fact::Bought { product: r.get(1)?, category: r.get(2)?, cents: r.get(3)?, currency: r.get(4)? }))
+        let rows = s.query_map([who.contact.0, who.standing.entered.millis()], |r| {
+            Ok((Instant::of(r.get(0)?), Fact::Bought { product: r.get(1)?, category: r.get(2)?, cents: r.get(3)?, currency: r.get(4)? }))
         })?;
         f.did.extend(rows.collect::<rusqlite::Result<Vec<_>>>()?);
     }
@@ -320,7 +320,7 @@ pub(super) fn ahead(c: &Connection, now: Instant, until: Instant) -> Result<Vec<
         )?;
         let mut rows = s.query([k.id.0, k.letterhead_id.0])?;
         while let Some(r) = rows.next()? {
-            let standing = Standing { step: r.get(2)?, came: Instant(r.get(3)?), entered: Instant(r.get(4)?), sent: None };
+            let standing = Standing { step: r.get(2)?, came: Instant::of(r.get(3)?), entered: Instant::of(r.get(4)?), sent: None };
             let who = Inside { entry: r.get(0)?, series: k.id, contact: ContactId(r.get(1)?), standing };
             let (theirs, usual): (Option<String>, String) = (r.get(5)?, r.get(6)?);
             let clock = theirs.as_deref().and_then(zone::named).or_else(|| zone::named(&usual)).unwrap_or(zone::TimeZone::UTC);

@@ -60,7 +60,7 @@ pub fn note(c: &Connection, found: &[(i64, Vec<ContactId>)], now: Instant) -> Re
         let before = noted(c, *list)?;
         for person in people.iter().filter(|p| !before.contains_key(p)) {
             if seen.is_some() {
-                put.execute([*list, person.0, now.0])?
+                put.execute([*list, person.0, now.millis()])?
             } else {
                 first.execute([list, &person.0])?
             };
@@ -69,7 +69,7 @@ pub fn note(c: &Connection, found: &[(i64, Vec<ContactId>)], now: Instant) -> Re
         for person in before.keys().filter(|p| !now_in.contains(p)) {
             take.execute([list, &person.0])?;
         }
-        c.execute("UPDATE suppression_list SET caught_at = ?2 WHERE id = ?1", params![list, now.0])?;
+        c.execute("UPDATE suppression_list SET caught_at = ?2 WHERE id = ?1", params![list, now.millis()])?;
     }
     Ok(())
 }
@@ -81,7 +81,7 @@ pub fn catches(c: &Connection, id: i64, now: Instant) -> Result<Catch> {
     // Since when each name is on the list.
     let (mut lists, mut since): (Lists, HashMap<String, i64>) = Default::default();
     let mut s = c.prepare_cached(&format!("SELECT kind, text, added_at {LINES}"))?;
-    let mut rows = s.query([id, now.0])?;
+    let mut rows = s.query([id, now.millis()])?;
     while let Some(r) = rows.next()? {
         let text: String = r.get(1)?;
         lists.add(0, Entry::stored(r.get(0)?, text.clone()));
@@ -92,7 +92,7 @@ pub fn catches(c: &Connection, id: i64, now: Instant) -> Result<Catch> {
         let found = noted(c, id)?;
         // Who isn't noted yet came in since the last look.
         caught.extend(
-            segments::people(c, &Tree::Segment { segment }, now)?.into_iter().map(|p| (p, found.get(&p).copied().unwrap_or(now.0))),
+            segments::people(c, &Tree::Segment { segment }, now)?.into_iter().map(|p| (p, found.get(&p).copied().unwrap_or(now.millis()))),
         );
     }
     let mut person =

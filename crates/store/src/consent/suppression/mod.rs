@@ -190,7 +190,7 @@ pub fn make(c: &Connection, n: &NewList, now: Instant, person: Option<i64>) -> R
     }
     let list = c.query_row(
         "INSERT INTO suppression_list (name, reason, scope, scope_id, segment_id, made_at, person_id, looked_at) VALUES (?1,?2,?3,?4,?5,?6,?7,?6) RETURNING id",
-        params![name, n.reason.trim(), kind, id, n.segment_id.map(|id| id.0), now.0, person],
+        params![name, n.reason.trim(), kind, id, n.segment_id.map(|id| id.0), now.millis(), person],
         |r| r.get(0),
     )?;
     if let Some(segment) = n.segment_id {
@@ -209,8 +209,8 @@ pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result
     if id == 1 {
         return Err(StoreError::Refused("This list can't be ended. Take lines off it one by one.".into()));
     }
-    c.execute("UPDATE suppression_list SET ended_at = ?2 WHERE id = ?1", [id, now.0])?;
-    c.execute("UPDATE suppression_entry SET ended_at = ?2 WHERE list_id = ?1 AND ended_at IS NULL", [id, now.0])?;
+    c.execute("UPDATE suppression_list SET ended_at = ?2 WHERE id = ?1", [id, now.millis()])?;
+    c.execute("UPDATE suppression_entry SET ended_at = ?2 WHERE list_id = ?1 AND ended_at IS NULL", [id, now.millis()])?;
     crate::settings::audit(c, now, person, "suppression list ended", "suppression", id, &list.name)
 }
 
@@ -220,7 +220,7 @@ pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result
 /// When there is no such list.
 pub fn looked_over(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
     let list = one(c, id)?;
-    c.execute("UPDATE suppression_list SET looked_at = ?2 WHERE id = ?1", [id, now.0])?;
+    c.execute("UPDATE suppression_list SET looked_at = ?2 WHERE id = ?1", [id, now.millis()])?;
     crate::settings::audit(c, now, person, "suppression list looked over", "suppression", id, &list.name)
 }
 
@@ -242,7 +242,7 @@ pub fn add(c: &Connection, list: i64, entry: &Entry, b: Beside<'_>, now: Instant
         "INSERT INTO suppression_entry (list_id, kind, text, reason, source, added_at, expires_at, person_id) VALUES (?1,?2,?3,?4,?5,?6,?7,?8)
          ON CONFLICT (text, list_id) WHERE ended_at IS NULL DO NOTHING",
     )?
-    .execute(params![list, entry.code(), entry.text(), b.reason, b.source, now.0, b.expires_at.map(|t| t.0), b.person])?
+    .execute(params![list, entry.code(), entry.text(), b.reason, b.source, now.millis(), b.expires_at.map(|t| t.millis()), b.person])?
         > 0)
 }
 
@@ -252,9 +252,11 @@ pub fn add(c: &Connection, list: i64, entry: &Entry, b: Beside<'_>, now: Instant
 /// When there is no such line.
 pub fn take_off(c: &Connection, line: i64, now: Instant, person: Option<i64>) -> Result<()> {
     let text: Option<String> = c
-        .query_row("UPDATE suppression_entry SET ended_at = ?2 WHERE id = ?1 AND ended_at IS NULL RETURNING text", [line, now.0], |r| {
-            r.get(0)
-        })
+        .query_row(
+            "UPDATE suppression_entry SET ended_at = ?2 WHERE id = ?1 AND ended_at IS NULL RETURNING text",
+            [line, now.millis()],
+            |r| r.get(0),
+        )
         .optional()?;
     let text = text.ok_or(StoreError::Missing("line on a suppression list"))?;
     crate::settings::audit(c, now, person, "no longer suppressed", "suppression", line, &text)
@@ -303,8 +305,10 @@ pub(crate) fn of_mailing(c: &Connection, target: Target, at: Instant) -> Result<
         "SELECT id, segment_id FROM suppression_list WHERE made_at <= ?1 AND (ended_at IS NULL OR ended_at > ?1) AND
             (scope = 'all' OR NOT ?5 AND (scope = 'letterhead' AND scope_id = ?2 OR scope = 'topic' AND scope_id = ?3 OR scope = 'mailing' AND scope_id = ?4)) ORDER BY id LIMIT 60",
     )?;
-    Ok(s.query_map(params![at.0, target.letterhead.0, target.topic, target.mailing.0, target.service], |r| Ok((r.get(0)?, r.get(1)?)))?
-        .collect::<rusqlite::Result<_>>()?)
+    Ok(s.query_map(params![at.millis(), target.letterhead.0, target.topic, target.mailing.0, target.service], |r| {
+        Ok((r.get(0)?, r.get(1)?))
+    })?
+    .collect::<rusqlite::Result<_>>()?)
 }
 
 /// Can what these lists say be another thing at an instant to come: by a live rule, or by lines that end?
@@ -337,7 +341,7 @@ const LINES: &str = "FROM suppression_entry WHERE list_id = ?1 AND added_at <= ?
 /// Puts the lines that a list has at an instant in a place.
 fn fill(c: &Connection, lists: &mut Lists, place: u32, list: i64, at: Instant) -> Result<()> {
     let mut s = c.prepare_cached(&format!("SELECT kind, text {LINES}"))?;
-    let mut rows = s.query([list, at.0])?;
+    let mut rows = s.query([list, at.millis()])?;
     while let Some(r) = rows.next()? {
         lists.add(place, Entry::stored(r.get(0)?, r.get(1)?));
     }
@@ -371,7 +375,7 @@ pub fn naming(c: &Connection, target: Target, contact: ContactId, at: Instant) -
 fn written_on(c: &Connection, key: &str, domain: &str, at: Instant) -> Result<Vec<i64>> {
     let names = std::rc::Rc::new(names_of(key, domain).into_iter().map(rusqlite::types::Value::from).collect::<Vec<_>>());
     Ok(c.prepare_cached("SELECT list_id FROM suppression_entry WHERE text IN rarray(?1) AND added_at <= ?2 AND (ended_at IS NULL OR ended_at > ?2) AND (expires_at IS NULL OR expires_at > ?2)")?
-        .query_map(params![names, at.0], |r| r.get(0))?
+        .query_map(params![names, at.millis()], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?)
 }
 

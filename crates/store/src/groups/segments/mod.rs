@@ -219,13 +219,13 @@ pub fn save(c: &Connection, id: Option<SegmentId>, d: &Draft, now: Instant, pers
         Some(id) => {
             c.execute(
                 "UPDATE segment SET name = ?2, tree = ?3, changed_at = ?4, person_id = ?5 WHERE id = ?1",
-                params![id.0, name, tree, now.0, person],
+                params![id.0, name, tree, now.millis(), person],
             )?;
             id
         }
         None => c.query_row(
             "INSERT INTO segment (name, kind, tree, made_at, changed_at, person_id) VALUES (?1,'live',?2,?3,?3,?4) RETURNING id",
-            params![name, tree, now.0, person],
+            params![name, tree, now.millis(), person],
             |r| r.get(0).map(SegmentId),
         )?,
     })
@@ -284,7 +284,7 @@ pub fn freeze(c: &Connection, id: SegmentId, name: &str, now: Instant, person: O
     let ids = people(c, &Tree::Segment { segment: id }, now)?;
     let frozen: i64 = c.query_row(
         "INSERT INTO segment (name, kind, tree, made_at, changed_at, person_id) VALUES (?1,'frozen',?2,?3,?3,?4) RETURNING id",
-        params![name.trim(), serde_json::to_string(&from.tree)?, now.0, person],
+        params![name.trim(), serde_json::to_string(&from.tree)?, now.millis(), person],
         |r| r.get(0),
     )?;
     let mut s = c.prepare_cached("INSERT INTO segment_member VALUES (?1, ?2)")?;
@@ -414,14 +414,14 @@ pub fn replace_outside(c: &Connection, name: &str, contacts: &[ContactId], now: 
         c.query_row("SELECT id, kind FROM segment WHERE name = ?1 COLLATE NOCASE", [name], |r| Ok((r.get(0)?, r.get(1)?))).optional()?;
     let id = match there {
         Some((id, kind)) if kind == "outside" => {
-            c.execute("UPDATE segment SET changed_at = ?2, person_id = ?3 WHERE id = ?1", params![id, now.0, person])?;
+            c.execute("UPDATE segment SET changed_at = ?2, person_id = ?3 WHERE id = ?1", params![id, now.millis(), person])?;
             c.execute("DELETE FROM segment_member WHERE segment_id = ?1", [id])?;
             id
         }
         Some(_) => return Err(refused(format!("“{name}” is a segment that is kept here. Choose another name."))),
         None => c.query_row(
             "INSERT INTO segment (name, kind, tree, made_at, changed_at, person_id) VALUES (?1,'outside',?2,?3,?3,?4) RETURNING id",
-            params![name, serde_json::to_string(&Tree::Any { of: vec![] })?, now.0, person],
+            params![name, serde_json::to_string(&Tree::Any { of: vec![] })?, now.millis(), person],
             |r| r.get(0),
         )?,
     };

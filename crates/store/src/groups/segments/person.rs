@@ -35,7 +35,7 @@ pub fn load(c: &Connection, id: ContactId) -> Result<Person> {
             p.position = r.get::<_, Option<f64>>(6)?.zip(r.get(7)?);
             p.consent = r.get::<_, As<Consent>>(8)?.0;
             p.status = r.get::<_, As<MailStatus>>(9)?.0;
-            p.added_at = Instant(r.get(10)?);
+            p.added_at = Instant::of(r.get(10)?);
             p.domain = r.get(11)?;
             p.open_blind = r.get(12)?;
             Ok(p)
@@ -66,11 +66,11 @@ pub fn load(c: &Connection, id: ContactId) -> Result<Person> {
         .collect::<rusqlite::Result<_>>()?;
     p.purchases = c
         .prepare_cached("SELECT at, cents, product, category FROM purchase WHERE contact_id = ?1 ORDER BY id")?
-        .query_map([id.0], |r| Ok(Purchase { at: Instant(r.get(0)?), cents: r.get(1)?, product: r.get(2)?, category: r.get(3)? }))?
+        .query_map([id.0], |r| Ok(Purchase { at: Instant::of(r.get(0)?), cents: r.get(1)?, product: r.get(2)?, category: r.get(3)? }))?
         .collect::<rusqlite::Result<_>>()?;
     p.events = c
         .prepare_cached("SELECT at, name FROM event WHERE contact_id = ?1 ORDER BY id")?
-        .query_map([id.0], |r| Ok((Instant(r.get(0)?), r.get(1)?)))?
+        .query_map([id.0], |r| Ok((Instant::of(r.get(0)?), r.get(1)?)))?
         .collect::<rusqlite::Result<_>>()?;
     p.load_cell = crate::load::cell_of(c, id)?;
     p.silence = crate::upkeep::silence::stage_of(c, id)?;
@@ -87,7 +87,7 @@ fn messages(c: &Connection, id: ContactId) -> Result<Vec<Message>> {
     let mut s = c.prepare_cached("SELECT s.id, mailing_id, accepted_at, m.series_id FROM send s JOIN mailing m ON m.id = s.mailing_id WHERE s.contact_id = ?1 ORDER BY s.id")?;
     let sends: Vec<(i64, Message)> = s
         .query_map([id.0], |r| {
-            let accepted_at = r.get::<_, Option<i64>>(2)?.map(Instant);
+            let accepted_at = r.get::<_, Option<i64>>(2)?.map(Instant::of);
             Ok((
                 r.get(0)?,
                 Message { mailing: MailingId(r.get(1)?), series: r.get::<_, Option<i64>>(3)?.map(SeriesId), accepted_at, answers: vec![] },
@@ -107,7 +107,7 @@ fn messages(c: &Connection, id: ContactId) -> Result<Vec<Message>> {
                     response_kinds::UNSUBSCRIBE => Did::Left,
                     _ => Did::Complained,
                 };
-                m.answers.push(Answer { did, at: Instant(r.get(1)?), human: r.get(2)?, link: r.get(3)? });
+                m.answers.push(Answer { did, at: Instant::of(r.get(1)?), human: r.get(2)?, link: r.get(3)? });
             }
             Ok(m)
         })

@@ -175,7 +175,7 @@ fn sign(is: Compare) -> &'static str {
 
 /// The earliest instant that still lies within the last so many days, less one millisecond.
 fn after(now: Instant, days: Option<u32>) -> i64 {
-    days.map_or(i64::MIN, |d| (now + -i64::from(d) * DAY).0)
+    days.map_or(i64::MIN, |d| (now + -i64::from(d) * DAY).millis())
 }
 
 fn list_of(codes: impl Iterator<Item = i64>) -> String {
@@ -292,7 +292,7 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
             out.among(not, |out| {
                 out.with(
                     "SELECT contact_id FROM event WHERE name_key = ? AND at > ? AND at <= ?",
-                    [fold(name).into(), after(now, *within_days).into(), now.0.into()],
+                    [fold(name).into(), after(now, *within_days).into(), now.millis().into()],
                 );
                 out.of_range("contact_id");
                 out.with(" GROUP BY contact_id HAVING count(*) >= ?", [n.into()]);
@@ -306,7 +306,10 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
             // Who bought nothing that fits has none. Where that is enough, those are left out of whom it isn't.
             let none_fits = is.holds(0.0, *value);
             out.among(none_fits, |out| {
-                out.with("SELECT contact_id FROM purchase b WHERE b.at > ? AND b.at <= ?", [after(now, *within_days).into(), now.0.into()]);
+                out.with(
+                    "SELECT contact_id FROM purchase b WHERE b.at > ? AND b.at <= ?",
+                    [after(now, *within_days).into(), now.millis().into()],
+                );
                 for (column, asked) in [("product_key", product), ("category_key", category)] {
                     if let Some(words) = asked {
                         out.with(&format!(" AND b.{column} = ?"), [fold(words).into()]);
@@ -350,13 +353,13 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
                          WHERE n.score_id = ? AND {fits}(score_at(n.value, n.as_of, o.half_life_days, ?) {} ?)",
                         sign(*is)
                     ),
-                    [(*score).into(), now.0.into(), (*value).into()],
+                    [(*score).into(), now.millis().into(), (*value).into()],
                 );
                 out.of_range("contact_id");
             });
         }
         Tree::Added { within_days } => {
-            out.with("(c.added_at > ? AND c.added_at <= ?)", [after(now, Some(*within_days)).into(), now.0.into()])
+            out.with("(c.added_at > ? AND c.added_at <= ?)", [after(now, Some(*within_days)).into(), now.millis().into()])
         }
         Tree::Share { percent, salt } => out.with("(stable_share(?, c.id) < ?)", [salt.clone().into(), (percent / 100.0).into()]),
     }
@@ -374,7 +377,10 @@ fn bound(times: Times) -> Option<(i64, bool)> {
 /// Those whose host accepted n or more messages after an instant.
 fn received(n: i64, a: i64, now: Instant, out: &mut Sql) {
     let by_row = |from: &str, out: &mut Sql| {
-        out.with(&format!("SELECT s.contact_id FROM {from} WHERE s.accepted_at > ? AND s.accepted_at <= ?"), [a.into(), now.0.into()]);
+        out.with(
+            &format!("SELECT s.contact_id FROM {from} WHERE s.accepted_at > ? AND s.accepted_at <= ?"),
+            [a.into(), now.millis().into()],
+        );
     };
     if out.how.rolled {
         rolled(RECEIVED, n, a, out);
@@ -433,14 +439,14 @@ fn answered(leaf: &Tree, n: i64, now: Instant, out: &mut Sql) {
             out.put(" UNION ALL SELECT contact_id FROM (SELECT DISTINCT s.contact_id, s.id FROM ");
             out.put(&due_or_deep(kind, n));
             out.put(" d CROSS JOIN send s INDEXED BY send_contact ON s.contact_id = d.contact_id CROSS JOIN response r INDEXED BY response_send ON r.send_id = s.id");
-            out.with(" AND r.kind = ? AND r.at > ? AND r.at <= ?", [kind.into(), a.into(), now.0.into()]);
+            out.with(" AND r.kind = ? AND r.at > ? AND r.at <= ?", [kind.into(), a.into(), now.millis().into()]);
             by_link(out);
             out.put(" WHERE 1");
             out.of_range("s.contact_id");
             out.put(")");
         }
         (_, Some(column)) => {
-            out.with(&format!("SELECT contact_id FROM send WHERE {column} <= ?"), [now.0.into()]);
+            out.with(&format!("SELECT contact_id FROM send WHERE {column} <= ?"), [now.millis().into()]);
             if let Some((which, id)) = of {
                 out.with(&format!(" AND {which}"), [id.into()]);
             }
@@ -449,7 +455,7 @@ fn answered(leaf: &Tree, n: i64, now: Instant, out: &mut Sql) {
         (Some((which, id)), None) => {
             // One mailing has a small part of all messages, and few of those were answered so.
             out.put("SELECT contact_id FROM (SELECT DISTINCT s.contact_id, s.id FROM send s CROSS JOIN response r ON r.send_id = s.id");
-            out.with(" AND r.kind = ? AND r.at > ? AND r.at <= ?", [kind.into(), a.into(), now.0.into()]);
+            out.with(" AND r.kind = ? AND r.at > ? AND r.at <= ?", [kind.into(), a.into(), now.millis().into()]);
             by_link(out);
             out.with(&format!(" WHERE s.{which}"), [id.into()]);
             if let Some(column) = on_send {
@@ -461,7 +467,7 @@ fn answered(leaf: &Tree, n: i64, now: Instant, out: &mut Sql) {
         (None, None) => {
             out.with(
                 "SELECT contact_id FROM (SELECT DISTINCT s.contact_id, s.id FROM response r CROSS JOIN send s ON s.id = r.send_id WHERE r.kind = ? AND r.at > ? AND r.at <= ?",
-                [kind.into(), a.into(), now.0.into()],
+                [kind.into(), a.into(), now.millis().into()],
             );
             by_link(out);
             out.put(")");

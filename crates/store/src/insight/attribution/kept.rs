@@ -44,7 +44,7 @@ pub(super) fn of_person(c: &Connection, contact: ContactId, goals: &[goals::Kept
     };
     let mut bought =
         c.prepare_cached("SELECT at, product, category, cents, currency FROM purchase WHERE contact_id = ?1 AND at <= ?2 ORDER BY at, id")?;
-    let mut rows = bought.query(params![contact.0, until.0])?;
+    let mut rows = bought.query(params![contact.0, until.millis()])?;
     // A refund goes where the newest earlier purchase of the product went.
     let mut newest: HashMap<String, Option<i64>> = HashMap::new();
     while let Some(r) = rows.next()? {
@@ -53,7 +53,7 @@ pub(super) fn of_person(c: &Connection, contact: ContactId, goals: &[goals::Kept
         let mailing = if cents < 0 {
             newest.get(&fold(&product)).copied().flatten()
         } else {
-            let mailing = put_down(Instant(at));
+            let mailing = put_down(Instant::of(at));
             newest.insert(fold(&product), mailing.map(|id| id.0));
             mailing.map(|id| id.0)
         };
@@ -62,10 +62,10 @@ pub(super) fn of_person(c: &Connection, contact: ContactId, goals: &[goals::Kept
         }
     }
     let mut did = c.prepare_cached("SELECT at, name FROM event WHERE contact_id = ?1 AND at <= ?2 ORDER BY at, id")?;
-    let mut rows = did.query(params![contact.0, until.0])?;
+    let mut rows = did.query(params![contact.0, until.millis()])?;
     while let Some(r) = rows.next()? {
         let (at, name): (i64, String) = (r.get(0)?, r.get(1)?);
-        if let Some(mailing) = put_down(Instant(at)) {
+        if let Some(mailing) = put_down(Instant::of(at)) {
             count(mailing, at, Happened::Event { name: &name });
         }
     }
@@ -94,7 +94,7 @@ fn again_for(c: &Connection, contact: ContactId, goals: &[goals::Kept], rule: Ru
     let before: Parts = s
         .query_map([contact.0], |r| Ok(((r.get(0)?, r.get(1)?, r.get(2)?), Part { conversions: r.get(3)?, cents: r.get(4)? })))?
         .collect::<rusqlite::Result<_>>()?;
-    let after = of_person(c, contact, goals, rule, Instant(i64::MAX))?;
+    let after = of_person(c, contact, goals, rule, Instant::of(i64::MAX))?;
     if before != after {
         sum(c, &before, -1)?;
         c.prepare_cached("DELETE FROM brought WHERE contact_id = ?1")?.execute([contact.0])?;

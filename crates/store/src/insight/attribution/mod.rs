@@ -42,7 +42,7 @@ fn clicks(c: &Connection, contact: ContactId) -> Result<Clicks> {
          AND r.kind = 2 AND r.machine = 0 ORDER BY r.at, r.id",
     )?;
     let rows: Vec<(i64, i64)> = s.query_map([contact.0], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
-    Ok(Clicks { at: rows.iter().map(|r| Instant(r.0)).collect(), mailing: rows.iter().map(|r| MailingId(r.1)).collect() })
+    Ok(Clicks { at: rows.iter().map(|r| Instant::of(r.0)).collect(), mailing: rows.iter().map(|r| MailingId(r.1)).collect() })
 }
 
 /// The mailing that something a person did is put down to.

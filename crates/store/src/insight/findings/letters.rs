@@ -98,7 +98,7 @@ pub fn set(c: &Connection, view: i64, l: &Letters, now: Instant, person: Option<
             }
             c.execute(
                 "INSERT OR IGNORE INTO view_letter (view_id, person_id, letterhead_id, weekday, minute, next_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
-                params![view, p, l.letterhead_id.0, l.weekday, l.minute, next.0],
+                params![view, p, l.letterhead_id.0, l.weekday, l.minute, next.millis()],
             )?;
         }
     }
@@ -127,15 +127,18 @@ pub fn claim(c: &Connection, now: Instant) -> Result<Vec<Due>> {
     )?;
     type Found = (i64, String, String, i64, Option<String>, u8, u16);
     let due: Vec<Found> = s
-        .query_map([now.0], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?, r.get(6)?)))?
+        .query_map([now.millis()], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?, r.get(6)?)))?
         .collect::<rusqlite::Result<_>>()?;
     let mut out = Vec::new();
     for (id, view, path, letterhead, address, weekday, minute) in due {
         let next = next_weekly(weekday, minute, &clock(c, LetterheadId(letterhead))?, now);
         // Somebody whose address was taken away gets nothing until they have one.
         let test = address.as_ref().map(|a| settings::test_send(c, None, a, now, None)).transpose()?;
-        c.prepare_cached("UPDATE view_letter SET next_at = ?2, test_id = coalesce(?3, test_id) WHERE id = ?1")?
-            .execute(params![id, next.0, test])?;
+        c.prepare_cached("UPDATE view_letter SET next_at = ?2, test_id = coalesce(?3, test_id) WHERE id = ?1")?.execute(params![
+            id,
+            next.millis(),
+            test
+        ])?;
         out.extend(address.zip(test).map(|(address, test)| Due { view, path, letterhead: LetterheadId(letterhead), address, test }));
     }
     Ok(out)
@@ -146,5 +149,5 @@ pub fn claim(c: &Connection, now: Instant) -> Result<Vec<Due>> {
 /// # Errors
 /// When the database fails.
 pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
-    Ok(c.prepare_cached("SELECT min(next_at) FROM view_letter")?.query_row([], |r| r.get::<_, Option<i64>>(0))?.map(Instant))
+    Ok(c.prepare_cached("SELECT min(next_at) FROM view_letter")?.query_row([], |r| r.get::<_, Option<i64>>(0))?.map(Instant::of))
 }

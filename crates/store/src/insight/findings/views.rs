@@ -68,7 +68,7 @@ pub fn save(c: &Connection, name: &str, path: &str, now: Instant, person: Option
     let id = c.query_row(
         "INSERT INTO saved_view (name, path, made_at, person_id) VALUES (?1, ?2, ?3, ?4)
          ON CONFLICT (name) DO UPDATE SET path = excluded.path, made_at = excluded.made_at, person_id = excluded.person_id RETURNING id",
-        params![name, path, now.0, person],
+        params![name, path, now.millis(), person],
         |r| r.get(0),
     )?;
     crate::settings::audit(c, now, person, "view saved", "view", id, name)?;

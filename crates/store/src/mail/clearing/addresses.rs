@@ -82,7 +82,7 @@ impl Told {
         match outcome {
             Some(Outcome::Cleared) => {}
             Some(Outcome::Held(until, why)) => {
-                (self.says, self.until) = (Says::Held, Some(until.0));
+                (self.says, self.until) = (Says::Held, Some(until.millis()));
                 (self.reasons, self.words) = (why.iter().collect(), words(why.first()));
             }
             Some(Outcome::Barred(why)) => {
@@ -162,7 +162,7 @@ pub fn clear(c: &Connection, sending: &Sending, at: Instant, addresses: &[String
         let say = |says, until: Option<Instant>, reasons: Vec<Reason>, words: String| Told {
             address: given.clone(),
             says,
-            until: until.map(|u| u.0),
+            until: until.map(|u| u.millis()),
             reasons,
             words,
         };

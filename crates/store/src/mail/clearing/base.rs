@@ -228,10 +228,10 @@ pub(super) fn kinds(c: &Connection) -> Result<HashMap<MailingId, (Kind, u8)>> {
 /// A row of `send` as caps count it: state, when it counts, its mailing.
 pub(super) fn message(state: State, at: i64, handed_at: Option<i64>, mailing: MailingId, (kind, priority): (Kind, u8)) -> Option<Message> {
     match state {
-        State::Held | State::Due => Some(Message { at: Instant(at), kind, reserved: Some((priority, mailing.0)) }),
-        State::HandingOver | State::Accepted | State::InDoubt => Some(Message { at: Instant(at), kind, reserved: None }),
+        State::Held | State::Due => Some(Message { at: Instant::of(at), kind, reserved: Some((priority, mailing.0)) }),
+        State::HandingOver | State::Accepted | State::InDoubt => Some(Message { at: Instant::of(at), kind, reserved: None }),
         // It counts from its handover on, and is cleared again before the next try.
-        State::Deferred => Some(Message { at: Instant(handed_at.unwrap_or(at)), kind, reserved: None }),
+        State::Deferred => Some(Message { at: Instant::of(handed_at.unwrap_or(at)), kind, reserved: None }),
         State::Failed | State::NotSent => None,
     }
 }
@@ -257,7 +257,7 @@ fn read_messages(c: &Connection, mut rows: rusqlite::Rows<'_>) -> Result<Vec<(Co
 /// The marketing messages that count or are reserved, from an instant on, with whose they are.
 pub(super) fn messages(c: &Connection, since: Instant) -> Result<Vec<(ContactId, Message)>> {
     let mut s = c.prepare_cached(&format!("{MESSAGES} INDEXED BY send_recent WHERE class = 1 AND at > ?1"))?;
-    read_messages(c, s.query([since.0])?)
+    read_messages(c, s.query([since.millis()])?)
 }
 
 /// Those of some people, in the order of their numbers: everybody asked for, also those who have none.
@@ -265,7 +265,7 @@ pub(super) fn messages_of(c: &Connection, contacts: &[ContactId], since: Instant
     let mut s = c.prepare_cached(&format!("{MESSAGES} WHERE contact_id = ?1 AND class = 1 AND at > ?2"))?;
     contacts
         .iter()
-        .map(|contact| Ok((*contact, read_messages(c, s.query([contact.0, since.0])?)?.into_iter().map(|(_, m)| m).collect())))
+        .map(|contact| Ok((*contact, read_messages(c, s.query([contact.0, since.millis()])?)?.into_iter().map(|(_, m)| m).collect())))
         .collect()
 }
 

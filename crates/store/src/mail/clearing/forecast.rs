@@ -68,7 +68,7 @@ fn coming(c: &Connection, now: Instant, until: Instant, moved: Option<Moved>) ->
          UNION ALL SELECT mailing_id, rollout_at FROM trial WHERE state = {TRIAL_ROLLING} AND rollout_at < ?1"
     ))?;
     let mut found: Vec<(i64, Instant)> =
-        s.query_map([until.0], |r| Ok((r.get(0)?, Instant(r.get::<_, i64>(1)?).max(now))))?.collect::<rusqlite::Result<_>>()?;
+        s.query_map([until.millis()], |r| Ok((r.get(0)?, Instant::of(r.get::<_, i64>(1)?).max(now))))?.collect::<rusqlite::Result<_>>()?;
     if let Some(m) = moved {
         found.retain(|(id, _)| *id != m.mailing.0);
         found.push((m.mailing.0, m.at.max(now)));
@@ -145,12 +145,12 @@ fn stage(
                         items.len() - 1
                     }
                 };
-                on_record.push(OnRecord { item: place, rules: Rules { give_up_at: Instant(give_up), ..items[place].rules.clone() } });
+                on_record.push(OnRecord { item: place, rules: Rules { give_up_at: Instant::of(give_up), ..items[place].rules.clone() } });
                 known.insert((id, give_up), on_record.len() - 1);
                 on_record.len() - 1
             }
         };
-        waiting.entry(ContactId(r.get(0)?)).or_default().push((place, Instant(r.get::<_, i64>(2)?).max(now)));
+        waiting.entry(ContactId(r.get(0)?)).or_default().push((place, Instant::of(r.get::<_, i64>(2)?).max(now)));
     }
     let mut ahead: HashMap<ContactId, Vec<(usize, Instant)>> = HashMap::new();
     let mut steps: HashMap<MailingId, usize> = HashMap::new();
@@ -407,7 +407,14 @@ pub fn forecast_if(
         some.map(|(at, people)| Competing { first: rows[at / n].id, second: rows[at % n].id, people }).collect();
     competing.sort_unstable_by_key(|p| (std::cmp::Reverse(p.people), p.first, p.second));
     competing.truncate(20);
-    Ok(Forecast { from: now.0, until: until.0, mailings: rows, days, competing, cap_in_force: set.caps.iter().any(|cap| cap.in_force) })
+    Ok(Forecast {
+        from: now.millis(),
+        until: until.millis(),
+        mailings: rows,
+        days,
+        competing,
+        cap_in_force: set.caps.iter().any(|cap| cap.in_force),
+    })
 }
 
 /// What the forecast adds up.
@@ -423,7 +430,7 @@ struct Sums {
 impl Sums {
     /// Nothing yet, for each mailing of the stage.
     fn of(c: &Connection, stage: &Stage, now: Instant) -> Result<Self> {
-        let midnight = now.0 - now.0.rem_euclid(DAY);
+        let midnight = now.millis() - now.millis().rem_euclid(DAY);
         let days = (0..=FORECAST_DAYS).map(|d| ForecastDay { begins: midnight + d * DAY, goes: 0, held: 0, skipped: 0 }).collect();
         let mut rows = Vec::new();
         for item in &stage.items {
@@ -432,7 +439,7 @@ impl Sums {
             rows.push(MailingForecast {
                 id: item.mailing.id.0,
                 name: name.unwrap_or_default(),
-                at: item.at.0,
+                at: item.at.millis(),
                 started: item.mailing.started && !item.series,
                 series: item.series,
                 selected: 0,
@@ -463,16 +470,16 @@ impl Sums {
                 (Some(goes), _) => {
                     if fate.waited.is_some() || (row.started && goes > now) {
                         row.later += 1;
-                        row.last_release = row.last_release.max(Some(goes.0));
-                        on(at.0, |d| d.held += 1);
+                        row.last_release = row.last_release.max(Some(goes.millis()));
+                        on(at.millis(), |d| d.held += 1);
                     } else {
                         row.at_once += 1;
                     }
-                    on(goes.0, |d| d.goes += 1);
+                    on(goes.millis(), |d| d.goes += 1);
                 }
                 (None, Some(why)) if lost_to_caps(why) => {
                     row.lost_to_caps += 1;
-                    on(at.0, |d| d.skipped += 1);
+                    on(at.millis(), |d| d.skipped += 1);
                 }
                 _ => row.barred += 1,
             }

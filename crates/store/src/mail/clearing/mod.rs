@@ -144,7 +144,7 @@ pub fn mailing(c: &Connection, id: MailingId) -> Result<Mailing> {
             },
             leave_out: r.get(14)?,
             entity: r.get(15)?,
-            planned_at: r.get::<_, Option<i64>>(11)?.map(Instant),
+            planned_at: r.get::<_, Option<i64>>(11)?.map(Instant::of),
             started: r.get::<_, Option<i64>>(12)?.is_some(),
         })
     });

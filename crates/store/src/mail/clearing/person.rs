@@ -96,7 +96,7 @@ impl Row {
             sunset: self.sunset.is_some(),
             consent: consent.consent,
             under_pause: consent.under_pause,
-            paused_until: consent.paused_until.map(Instant),
+            paused_until: consent.paused_until.map(Instant::of),
             domain_paused_until: None,
             country: self.country.as_deref(),
             zone: self.zone.as_ref(),
@@ -146,13 +146,13 @@ fn row(c: &Connection, contact: ContactId) -> Result<Row> {
                     under_pause: r.get::<_, As<Consent>>(3)?.0,
                 },
                 status: r.get::<_, As<MailStatus>>(4)?.0,
-                status_until: r.get::<_, Option<i64>>(5)?.map(Instant),
+                status_until: r.get::<_, Option<i64>>(5)?.map(Instant::of),
                 country: r.get(6)?,
                 zone: r.get::<_, Option<String>>(7)?.and_then(|z| zone::named(&z)),
                 present: r.get(8)?,
-                sunset: r.get::<_, Option<i64>>(9)?.map(Instant),
+                sunset: r.get::<_, Option<i64>>(9)?.map(Instant::of),
                 phone: r.get(10)?,
-                phone_failed: r.get::<_, Option<i64>>(11)?.map(Instant),
+                phone_failed: r.get::<_, Option<i64>>(11)?.map(Instant::of),
             })
         })
         .optional()?
@@ -166,13 +166,13 @@ fn messages(c: &Connection, contact: ContactId, but: Option<i64>, since: Instant
         "SELECT s.state, s.at, s.handed_at, s.mailing_id, m.channel, m.topic_id, m.letterhead_id, m.priority, s.accepted_at, m.series_id IS NOT NULL FROM send s JOIN mailing m ON m.id = s.mailing_id
          WHERE s.contact_id = ?1 AND s.class = 1 AND s.at > ?2 AND s.id IS NOT ?3",
     )?;
-    let mut rows = s.query(params![contact.0, since.0, but])?;
+    let mut rows = s.query(params![contact.0, since.millis(), but])?;
     let mut out = Vec::new();
     while let Some(r) = rows.next()? {
         let kind = (super::kind(r.get(4)?, r.get(5)?, LetterheadId(r.get(6)?), r.get(9)?), r.get(7)?);
         let found = base::message(r.get::<_, As<State>>(0)?.0, r.get(1)?, r.get(2)?, MailingId(r.get(3)?), kind);
         // Of the past only what had been handed over by then can still be seen.
-        let then = known.is_none_or(|k| r.get::<_, Option<i64>>(2).ok().flatten().is_some_and(|h| h <= k.0));
+        let then = known.is_none_or(|k| r.get::<_, Option<i64>>(2).ok().flatten().is_some_and(|h| h <= k.millis()));
         out.extend(found.filter(|_| then));
     }
     Ok(out)
@@ -269,7 +269,7 @@ pub fn explain(c: &Connection, mailing: MailingId, contact: ContactId, at: Insta
         .prepare_cached("SELECT id, handed_at FROM send WHERE mailing_id = ?1 AND contact_id = ?2 ORDER BY id DESC LIMIT 1")?
         .query_row([mailing.0, contact.0], |r| Ok((r.get(0)?, r.get(1)?)))
         .optional()?;
-    let already = own.is_some_and(|(_, handed)| if past { handed.is_some_and(|h| h < at.0) } else { true });
+    let already = own.is_some_and(|(_, handed)| if past { handed.is_some_and(|h| h < at.millis()) } else { true });
     let counted = messages(c, contact, own.map(|o| o.0), at + -rules.reach(), past.then_some(at))?;
     if past {
         remarks.push("Profile, segments, mail load, sunset and live suppression rules are as they are today; consent, mail status, topics, lists, messages and rules are as they were.".into());
@@ -391,7 +391,7 @@ pub fn explain(c: &Connection, mailing: MailingId, contact: ContactId, at: Insta
                 Reason::Paused => consent
                     .paused_until
                     .filter(|_| consent.consent == Consent::Paused)
-                    .map_or_else(|| "no pause".into(), |u| format!("until {}", Instant(u).words())),
+                    .map_or_else(|| "no pause".into(), |u| format!("until {}", Instant::of(u).words())),
                 Reason::OutsideHours if rules.hours.is_empty() => "no sending hours set".into(),
                 Reason::OutsideHours => version.rules.hours_words(m.facts.kind),
                 Reason::DomainPaused if by_text => "holds no text message".into(),
@@ -410,14 +410,14 @@ pub fn explain(c: &Connection, mailing: MailingId, contact: ContactId, at: Insta
         })
         .collect();
     Ok(Explained {
-        at: at.0,
+        at: at.millis(),
         outcome: match outcome {
             Outcome::Cleared => "cleared",
             Outcome::Held(..) => "held",
             Outcome::Barred(_) => "barred",
         }
         .into(),
-        until: if let Outcome::Held(until, _) = outcome { Some(until.0) } else { None },
+        until: if let Outcome::Held(until, _) = outcome { Some(until.millis()) } else { None },
         first: why.and_then(rinse_core::clearance::Reasons::first),
         rules_version: version.id,
         detail: why.and_then(|w| super::record::detail(&version, &names, w)),

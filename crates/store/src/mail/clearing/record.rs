@@ -44,12 +44,12 @@ impl Recorder {
     ) -> Result<()> {
         let (code, until, why) = match outcome {
             Outcome::Cleared => return Ok(()),
-            Outcome::Held(until, why) => (1, Some(until.0), why),
+            Outcome::Held(until, why) => (1, Some(until.millis()), why),
             Outcome::Barred(why) => (2, None, why),
         };
         let detail = self.known.entry((why.caps, why.lists)).or_insert_with(|| detail(rules, &self.lists, why));
         c.prepare_cached("INSERT INTO decision VALUES (?1,?2,?3,?4,?5,?6,?7,?8) ON CONFLICT DO UPDATE SET rules_version = ?4, outcome = ?5, until = ?6, reasons = ?7, detail = ?8")?
-            .execute(params![contact.0, mailing.0, at.0, rules.id, code, until, why.code(), &*detail])?;
+            .execute(params![contact.0, mailing.0, at.millis(), rules.id, code, until, why.code(), &*detail])?;
         Ok(())
     }
 }

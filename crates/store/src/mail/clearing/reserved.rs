@@ -26,8 +26,8 @@ pub(super) fn met(c: &Connection, mailing: MailingId, series: Option<SeriesId>, 
            AND (t.state = {TRIAL_COLLECTING} OR t.read_at > ?3) AND (t.reading_due IS NULL OR t.reading_due > ?3)
            AND json_extract(t.plan, '$.reserves') ORDER BY t.id"
     ))?;
-    let rows = s.query_map(params![mailing.0, series.map(|id| id.0), at.0], |r| {
-        Ok(Reserving { trial: TrialId(r.get(0)?), mailing: r.get(1)?, until: r.get::<_, Option<i64>>(2)?.map(Instant) })
+    let rows = s.query_map(params![mailing.0, series.map(|id| id.0), at.millis()], |r| {
+        Ok(Reserving { trial: TrialId(r.get(0)?), mailing: r.get(1)?, until: r.get::<_, Option<i64>>(2)?.map(Instant::of) })
     })?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)
 }

@@ -40,8 +40,8 @@ struct At {
 
 /// What each group did with the mailings of the last 90 days, in the order of time.
 fn history(c: &Connection, now: Instant) -> Result<BTreeMap<String, Vec<At>>> {
-    let from = Instant(now.0.div_euclid(DAY) * DAY - DAYS * DAY);
-    let filter = Filter { from: Some(from.0), channel: Some(1), ..Filter::default() };
+    let from = Instant::of(now.millis().div_euclid(DAY) * DAY - DAYS * DAY);
+    let filter = Filter { from: Some(from.millis()), channel: Some(1), ..Filter::default() };
     let asked = [
         Figure::Sent,
         Figure::Accepted,
@@ -57,7 +57,7 @@ fn history(c: &Connection, now: Instant) -> Result<BTreeMap<String, Vec<At>>> {
         .prepare_cached(
             "SELECT id, started_at FROM mailing WHERE started_at IS NOT NULL AND series_id IS NULL AND channel = 1 AND started_at >= ?1",
         )?
-        .query_map([from.0], |r| Ok((MailingId(r.get(0)?), r.get(1)?)))?
+        .query_map([from.millis()], |r| Ok((MailingId(r.get(0)?), r.get(1)?)))?
         .collect::<rusqlite::Result<_>>()?;
     let (names, of) = (groups::names(c, By::Domain)?, operators::groups(c)?);
     // A domain whose people's complaints are never reported says nothing of them.
@@ -66,7 +66,7 @@ fn history(c: &Connection, now: Instant) -> Result<BTreeMap<String, Vec<At>>> {
     let mut opens: HashMap<MailingId, Arm> = HashMap::new();
     for p in &pieces {
         let Some(at) = began.get(&p.mailing) else { continue };
-        let known = if now.0 - at >= OPENS_AFTER { p.sums.arm(Figure::HumanOpens) } else { Arm::default() };
+        let known = if now.millis() - at >= OPENS_AFTER { p.sums.arm(Figure::HumanOpens) } else { Arm::default() };
         let all = opens.entry(p.mailing).or_default();
         (all.successes, all.trials) = (all.successes + known.successes, all.trials + known.trials);
         // Domains of few people are no group of anybody's.
@@ -96,7 +96,7 @@ fn history(c: &Connection, now: Instant) -> Result<BTreeMap<String, Vec<At>>> {
         "SELECT DISTINCT coalesce(d.operator, d.name), p.mailing_id, p.made_at FROM domain_pause p JOIN domain d ON d.id = p.domain_id
          WHERE p.by_itself AND p.mailing_id IS NOT NULL AND p.made_at >= ?1 ORDER BY p.made_at",
     )?;
-    let mut rows = s.query([from.0])?;
+    let mut rows = s.query([from.millis()])?;
     while let Some(r) = rows.next()? {
         let (group, mailing, made_at): (String, MailingId, i64) = (r.get(0)?, MailingId(r.get(1)?), r.get(2)?);
         let all = by.entry(group).or_default();
@@ -104,7 +104,7 @@ fn history(c: &Connection, now: Instant) -> Result<BTreeMap<String, Vec<At>>> {
         let key = began.get(&mailing).map(|at| (*at, mailing)).or_else(before).unwrap_or((made_at, mailing));
         all.entry(key).or_default().paused = true;
     }
-    let at = |((at, mailing), on): ((i64, MailingId), OnMailing)| At { mailing, at: Instant(at), on };
+    let at = |((at, mailing), on): ((i64, MailingId), OnMailing)| At { mailing, at: Instant::of(at), on };
     Ok(by.into_iter().map(|(group, all)| (group, all.into_iter().map(at).collect())).collect())
 }
 
@@ -156,7 +156,7 @@ pub fn look(c: &Connection, now: Instant) -> Result<Vec<Found>> {
             let mut says = alert::says(kind, &on);
             // What a person has judged is judged.
             if let Some(until) = ended.get(&(group.clone(), kind.code())) {
-                all.iter().zip(&mut says).filter(|(a, _)| a.at.0 <= *until).for_each(|(_, s)| *s = Says::Nothing);
+                all.iter().zip(&mut says).filter(|(a, _)| a.at.millis() <= *until).for_each(|(_, s)| *s = Says::Nothing);
             }
             let expected = if kind == Kind::OpenedLess {
                 junk::each(&on.iter().map(|m| Opens { here: m.here, elsewhere: m.elsewhere }).collect::<Vec<_>>())
@@ -200,7 +200,9 @@ pub fn keep(c: &Connection, found: &[Found], now: Instant) -> Result<()> {
     let mut of_earlier: Vec<i64> = Vec::new();
     for f in found {
         let earlier = begun
-            .query_row(params![f.group, f.kind.code(), f.mailing.0, f.since.0, f.last.0, f.ended.map(|e| e.0)], |r| r.get(0))
+            .query_row(params![f.group, f.kind.code(), f.mailing.0, f.since.millis(), f.last.millis(), f.ended.map(|e| e.millis())], |r| {
+                r.get(0)
+            })
             .optional()?;
         if let Some(earlier) = earlier {
             of_earlier.push(earlier);
@@ -210,13 +212,13 @@ pub fn keep(c: &Connection, found: &[Found], now: Instant) -> Result<()> {
             f.group,
             f.kind.code(),
             f.mailing.0,
-            f.since.0,
-            f.last.0,
+            f.since.millis(),
+            f.last.millis(),
             f.grave,
             i64::try_from(f.told.mailings).unwrap_or(i64::MAX),
             told::words(f.kind, &f.told),
             serde_json::to_string(&f.told)?,
-            f.ended.map(|e| e.0)
+            f.ended.map(|e| e.millis())
         ])?;
     }
     // A pause may have opened one that is seen to have begun before.
@@ -224,7 +226,7 @@ pub fn keep(c: &Connection, found: &[Found], now: Instant) -> Result<()> {
         "DELETE FROM delivery_alert WHERE name = ?1 AND kind = ?2 AND mailing_id <> ?3 AND person_id IS NULL AND since BETWEEN ?4 AND ?5",
     )?;
     for f in found {
-        same.execute(params![f.group, f.kind.code(), f.mailing.0, f.since.0, f.ended.unwrap_or(now).0])?;
+        same.execute(params![f.group, f.kind.code(), f.mailing.0, f.since.millis(), f.ended.unwrap_or(now).millis()])?;
     }
     // What isn't found any more: its mailings are behind what is looked at, or were counted otherwise since.
     let open: Vec<(i64, String, i64, i64)> = c
@@ -233,7 +235,7 @@ pub fn keep(c: &Connection, found: &[Found], now: Instant) -> Result<()> {
         .collect::<rusqlite::Result<_>>()?;
     for (id, name, kind, mailing) in open {
         if !of_earlier.contains(&id) && !found.iter().any(|f| f.group == name && f.kind.code() == kind && f.mailing == MailingId(mailing)) {
-            c.prepare_cached("UPDATE delivery_alert SET ended_at = ?2 WHERE id = ?1")?.execute([id, now.0])?;
+            c.prepare_cached("UPDATE delivery_alert SET ended_at = ?2 WHERE id = ?1")?.execute([id, now.millis()])?;
         }
     }
     Ok(())
@@ -366,7 +368,7 @@ pub fn end(c: &Connection, id: i64, reason: &str, now: Instant, person: i64) -> 
         .prepare_cached(
             "UPDATE delivery_alert SET ended_at = ?2, person_id = ?3, reason = ?4 WHERE id = ?1 AND ended_at IS NULL RETURNING name",
         )?
-        .query_row(params![id, now.0, person, reason], |r| r.get(0))
+        .query_row(params![id, now.millis(), person, reason], |r| r.get(0))
         .optional()?;
     let group = group.ok_or(StoreError::Missing("open alert"))?;
     settings::audit(c, now, Some(person), "delivery alert ended", "delivery", id, &format!("{group}: {reason}"))

@@ -104,7 +104,7 @@ pub fn wrong_with(c: &Connection, letterhead: LetterheadId) -> Result<Vec<Line>>
 pub fn keep(c: &Connection, letterhead: LetterheadId, lines: &[Line], now: Instant) -> Result<()> {
     c.prepare_cached("INSERT OR REPLACE INTO authentication VALUES (?1, ?2, ?3)")?.execute(params![
         letterhead.0,
-        now.0,
+        now.millis(),
         serde_json::to_string(lines)?
     ])?;
     Ok(())

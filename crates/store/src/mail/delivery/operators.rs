@@ -100,7 +100,7 @@ pub fn stale(c: &Connection, now: Instant, most: u32) -> Result<Vec<(i64, String
         "SELECT d.id, d.name FROM domain d JOIN (SELECT domain_id, count(*) AS people FROM contact WHERE gone IS NULL GROUP BY domain_id) n ON n.domain_id = d.id
          WHERE d.mx_at IS NULL OR d.mx_at < ?1 ORDER BY n.people DESC, d.name LIMIT ?2",
     )?;
-    Ok(s.query_map(params![now.0 - FRESH, most], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?)
+    Ok(s.query_map(params![now.millis() - FRESH, most], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// Mail hosts were found (`None`: DNS gave no answer, and what was found before stays). What a person said stays.
@@ -109,7 +109,7 @@ pub fn stale(c: &Connection, now: Instant, most: u32) -> Result<Vec<(i64, String
 /// When the database fails.
 pub fn found(c: &Connection, domain: i64, mx: Option<&[Mx]>, now: Instant) -> Result<()> {
     let Some(mx) = mx else {
-        c.prepare_cached("UPDATE domain SET mx_at = ?2 WHERE id = ?1")?.execute([domain, now.0])?;
+        c.prepare_cached("UPDATE domain SET mx_at = ?2 WHERE id = ?1")?.execute([domain, now.millis()])?;
         return Ok(());
     };
     let mut sorted: Vec<&Mx> = mx.iter().collect();
@@ -119,7 +119,7 @@ pub fn found(c: &Connection, domain: i64, mx: Option<&[Mx]>, now: Instant) -> Re
     c.prepare_cached(
         "UPDATE domain SET mx = ?2, mx_at = ?3, operator = iif(operator_by = 2, operator, ?4), operator_by = iif(operator_by = 2, 2, ?4 IS NOT NULL) WHERE id = ?1",
     )?
-    .execute(params![domain, hosts, now.0, operator])?;
+    .execute(params![domain, hosts, now.millis(), operator])?;
     Ok(())
 }
 

@@ -76,7 +76,7 @@ pub fn add(c: &Connection, addresses: &str, now: Instant, person: Option<i64>) -
                 "INSERT INTO panel_mailbox (address, address_key, domain, made_at) VALUES (?1, ?2, ?3, ?4)
                  ON CONFLICT (address_key) DO UPDATE SET ended_at = NULL WHERE ended_at IS NOT NULL",
             )?
-            .execute(params![a.normal, a.key, a.domain, now.0])?;
+            .execute(params![a.normal, a.key, a.domain, now.millis()])?;
         if put == 0 {
             return Err(StoreError::Refused(format!("{} is on the panel already.", a.normal)));
         }
@@ -100,7 +100,7 @@ pub fn add(c: &Connection, addresses: &str, now: Instant, person: Option<i64>) -
 pub fn remove(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
     let address: Option<String> = c
         .prepare_cached("UPDATE panel_mailbox SET ended_at = ?2 WHERE id = ?1 AND ended_at IS NULL RETURNING address")?
-        .query_row(params![id, now.0], |r| r.get(0))
+        .query_row(params![id, now.millis()], |r| r.get(0))
         .optional()?;
     let address = address.ok_or(StoreError::Missing("mailbox of the test panel"))?;
     settings::audit(c, now, person, "mailbox taken off the test panel", "delivery", id, &address)
@@ -166,7 +166,7 @@ pub fn keep(c: &Connection, told: &Placed, now: Instant) -> Result<bool> {
     c.prepare_cached(
         "UPDATE panel_copy SET place = ?3, told_at = ?4 WHERE mailing_id = ?2 AND mailbox_id = (SELECT id FROM panel_mailbox WHERE address_key = ?1)",
     )?
-    .execute(params![key, told.mailing.0, Worded(told.place), now.0])?;
+    .execute(params![key, told.mailing.0, Worded(told.place), now.millis()])?;
     Ok(true)
 }
 

@@ -84,13 +84,15 @@ pub fn take(c: &Connection, name: &str, digest: &[u8], reports: &[Report], now: 
                 "INSERT INTO report_in (digest, came_at, person_id, name, kind, error, org, report_id, domain, begin_at, end_at)
                  VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11) ON CONFLICT DO NOTHING RETURNING id",
             )?
-            .query_row(params![own, now.0, person, name, kind, error, r.org, r.report_id, r.domain, r.begin, r.end], |row| row.get(0))
+            .query_row(params![own, now.millis(), person, name, kind, error, r.org, r.report_id, r.domain, r.begin, r.end], |row| {
+                row.get(0)
+            })
             .optional()?;
         let Some(id) = id else {
             out.known += 1;
             continue;
         };
-        let day = r.begin.unwrap_or(now.0).div_euclid(DAY);
+        let day = r.begin.unwrap_or(now.millis()).div_euclid(DAY);
         match &r.says {
             Says::Dmarc(rows) => {
                 let mut s = c.prepare_cached("INSERT INTO dmarc_row VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)")?;
@@ -201,7 +203,7 @@ pub fn told(c: &Connection, days: i64, now: Instant) -> Result<ReportsIn> {
     let (sources, of_sources) = sources(c, days, now)?;
     let (messages, aligned) = together(c, days, now)?;
     let reports = c.prepare_cached("SELECT count(*) FROM report_in")?.query_row([], |r| r.get(0))?;
-    Ok(ReportsIn { sources, of_sources, messages, aligned, tls: tls(c, now.0.div_euclid(DAY) - days)?, came: came(c)?, reports })
+    Ok(ReportsIn { sources, of_sources, messages, aligned, tls: tls(c, now.millis().div_euclid(DAY) - days)?, came: came(c)?, reports })
 }
 
 /// All that was reported of the last `days`: how many messages, and how many of them passed.
@@ -211,7 +213,7 @@ pub fn told(c: &Connection, days: i64, now: Instant) -> Result<ReportsIn> {
 pub fn together(c: &Connection, days: i64, now: Instant) -> Result<(u64, Rate)> {
     let (messages, aligned): (i64, i64) = c
         .prepare_cached("SELECT coalesce(sum(messages), 0), coalesce(sum(aligned), 0) FROM dmarc_day WHERE day >= ?1")?
-        .query_row([now.0.div_euclid(DAY) - days], |r| Ok((r.get(0)?, r.get(1)?)))?;
+        .query_row([now.millis().div_euclid(DAY) - days], |r| Ok((r.get(0)?, r.get(1)?)))?;
     let messages = messages.max(0).unsigned_abs();
     Ok((messages, Rate::new(aligned.max(0).unsigned_abs().min(messages), messages)))
 }
@@ -221,7 +223,7 @@ pub fn together(c: &Connection, days: i64, now: Instant) -> Result<(u64, Rate)> 
 /// # Errors
 /// When the database fails.
 pub fn new_sources(c: &Connection, now: Instant) -> Result<usize> {
-    let since = now.0.div_euclid(DAY) - NEW_DAYS;
+    let since = now.millis().div_euclid(DAY) - NEW_DAYS;
     if first_ever(c)?.is_none_or(|first| first > since) {
         return Ok(0);
     }
@@ -246,7 +248,7 @@ fn words(mut all: Vec<String>) -> Vec<String> {
 /// # Errors
 /// When the database fails.
 pub fn sources(c: &Connection, days: i64, now: Instant) -> Result<(Vec<Source>, usize)> {
-    let today = now.0.div_euclid(DAY);
+    let today = now.millis().div_euclid(DAY);
     let whole = |n: i64| n.max(0).unsigned_abs();
     let first_ever = first_ever(c)?;
     let mut s = c.prepare_cached(

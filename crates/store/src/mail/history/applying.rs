@@ -152,12 +152,12 @@ fn readings_wait(c: &Connection, now: Instant) -> Result<()> {
     c.prepare_cached(formatcp!(
         "UPDATE trial SET reading_due = max(reading_due, ?1) WHERE state = {TRIAL_COLLECTING} AND (SELECT handed_out FROM mailing m WHERE m.id = trial.mailing_id) = 1"
     ))?
-    .execute([from.0])?;
+    .execute([from.millis()])?;
     c.prepare_cached(formatcp!(
         "UPDATE hour_trial SET reading_due = max(reading_due, ?1) WHERE state = {TRIAL_COLLECTING}
             AND EXISTS (SELECT 1 FROM hour_round r JOIN mailing m ON m.id = r.mailing_id WHERE r.trial_id = hour_trial.id AND m.handed_out = 1)"
     ))?
-    .execute([from.0])?;
+    .execute([from.millis()])?;
     Ok(())
 }
 
@@ -172,7 +172,7 @@ fn start(c: &Connection, id: i64, now: Instant) -> Result<LogFile> {
     c.execute("DELETE FROM log_refused WHERE log_id = ?1", [id])?;
     if file.by_subject {
         for p in proposed(c, id)? {
-            let (name, sent_at) = (p.subject.clone(), Instant(p.from));
+            let (name, sent_at) = (p.subject.clone(), Instant::of(p.from));
             let m = PastMailing { key: p.key, name, subject: p.subject, topic: String::new(), sent_at, size: None };
             let (mailing, _) = outside::put(c, &m, Some(id))?;
             c.prepare_cached("INSERT OR IGNORE INTO log_mailing VALUES (?1, ?2)")?.execute([mailing.0, id])?;
@@ -221,7 +221,7 @@ async fn finish(store: &Store, id: i64, state: FileState, now: Instant, person: 
     finish_mailings(store, id).await?;
     store
         .write(move |c| {
-            c.execute("UPDATE log_file SET state = ?2, applied_at = ?3 WHERE id = ?1", params![id, Worded(state), now.0])?;
+            c.execute("UPDATE log_file SET state = ?2, applied_at = ?3 WHERE id = ?1", params![id, Worded(state), now.millis()])?;
             readings_wait(c, now)?;
             let f = one(c, id)?;
             let counts = format!("{}: {} new, {} known, {} refused", f.file_name, f.new, f.known, f.refused);

@@ -148,7 +148,7 @@ pub fn people(c: &Connection, mailing: MailingId, which: &Which, fields: &[i64])
             let (hour, zone, due): (Option<i64>, Option<u32>, Option<i64>) = (r.get(5)?, r.get(6)?, r.get(7)?);
             row.push(hour.map_or_else(String::new, |h| format!("{h:02}:00")));
             row.push(zone.and_then(|z| zones.get(&z).cloned()).unwrap_or_default());
-            row.push(due.map_or_else(String::new, |due| Instant(due).iso()));
+            row.push(due.map_or_else(String::new, |due| Instant::of(due).iso()));
         }
         if !own.is_empty() {
             row.extend(crate::mailings::own_values(c, contact, &own)?.into_iter().map(|(_, value)| value));

@@ -117,8 +117,8 @@ impl Look<'_> {
 
     /// Notes an event of a mailing that nobody told of; true: it is refused.
     fn knows_not(&mut self, row: i64, e: &Event) -> bool {
-        let (rows, first) = self.unknown.entry(e.mailing.clone()).or_insert((0, e.at.0));
-        (*rows, *first) = (*rows + 1, e.at.0.min(*first));
+        let (rows, first) = self.unknown.entry(e.mailing.clone()).or_insert((0, e.at.millis()));
+        (*rows, *first) = (*rows + 1, e.at.millis().min(*first));
         let refused = !self.file.unnamed || e.mailing.is_empty();
         if refused {
             self.refuse(row, "no mailing sent elsewhere has this key or name".into());
@@ -132,8 +132,8 @@ impl Look<'_> {
         }
         let f = &mut self.found;
         *f.kinds.entry(e.kind.words().to_owned()).or_default() += 1;
-        f.first_at = Some(f.first_at.map_or(e.at.0, |at| at.min(e.at.0)));
-        f.last_at = Some(f.last_at.map_or(e.at.0, |at| at.max(e.at.0)));
+        f.first_at = Some(f.first_at.map_or(e.at.millis(), |at| at.min(e.at.millis())));
+        f.last_at = Some(f.last_at.map_or(e.at.millis(), |at| at.max(e.at.millis())));
         f.accepts |= e.kind == Kind::Accepted;
         f.agents |= e.kind == Kind::Opened && !e.agent.is_empty();
         let who = hash(&[&e.address.key]);
@@ -219,13 +219,14 @@ impl Look<'_> {
                     _ => [Step::Sent, Step::Taken],
                 };
                 let mut s = self.c.prepare_cached("SELECT 1 FROM log_step WHERE send_id = ?1 AND step IN (?2, ?3) AND at = ?4")?;
-                return Ok(s.exists(params![send.0, step[0].code(), step[1].code(), e.at.0])?);
+                return Ok(s.exists(params![send.0, step[0].code(), step[1].code(), e.at.millis()])?);
             }
         };
-        Ok(self
-            .c
-            .prepare_cached("SELECT 1 FROM response WHERE send_id = ?1 AND kind = ?2 AND at = ?3")?
-            .exists(params![send.0, kind, e.at.0])?)
+        Ok(self.c.prepare_cached("SELECT 1 FROM response WHERE send_id = ?1 AND kind = ?2 AND at = ?3")?.exists(params![
+            send.0,
+            kind,
+            e.at.millis()
+        ])?)
     }
 }
 
@@ -294,7 +295,7 @@ fn look(c: &Connection, store: &Store, file: &LogFile, step: &mut impl FnMut(i64
                 },
                 Mapping::Mailings(columns) if steps => match history::mailing(&cells, columns, &times) {
                     Ok(m) => {
-                        let at = m.sent_at.0;
+                        let at = m.sent_at.millis();
                         (l.found.first_at, l.found.last_at) =
                             (Some(l.found.first_at.map_or(at, |f| f.min(at))), Some(l.found.last_at.map_or(at, |f| f.max(at))));
                         let known = outside::by_key(c, &m.key)?.is_some();

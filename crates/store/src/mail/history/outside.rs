@@ -177,7 +177,7 @@ pub(super) fn put(c: &Connection, m: &PastMailing, log: Option<i64>) -> Result<(
     };
     let id: i64 = c.query_row(
         "INSERT INTO mailing (name, letterhead_id, topic_id, state, planned_at, started_at, finished_at, made_at) VALUES (?1, ?2, ?3, 'sent', ?4, ?4, ?4, ?4) RETURNING id",
-        params![m.name, letterhead.0, topic, m.sent_at.0],
+        params![m.name, letterhead.0, topic, m.sent_at.millis()],
         |r| r.get(0),
     )?;
     c.execute("INSERT INTO variant (mailing_id, arm, subject) VALUES (?1, 0, ?2)", params![id, m.subject])?;

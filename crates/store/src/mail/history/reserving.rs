@@ -49,7 +49,7 @@ pub fn begin(c: &Connection, r: &Reserve, sending: &Sending, at: Instant) -> Res
     if !sending.service_reason.trim().is_empty() {
         return Err(StoreError::Refused("Service mail counts under no cap: there is nothing to reserve.".into()));
     }
-    if r.until <= at.0 || r.until > at.0 + LONGEST {
+    if r.until <= at.millis() || r.until > at.millis() + LONGEST {
         return Err(StoreError::Refused("A reservation ends after the sending, within 30 days.".into()));
     }
     let key: String = r.mailing.trim().chars().filter(|c| !c.is_control()).take(200).collect();
@@ -101,9 +101,9 @@ pub fn some(c: &Connection, mailing: MailingId, people: &[String], at: Instant, 
                 "INSERT OR IGNORE INTO send (mailing_id, contact_id, cause_id, state, at, give_up_at) VALUES (?1, ?2, ?1, {NOT_SENT}, ?3, ?4) RETURNING id"
             );
             let send: Option<SendId> =
-                c.prepare_cached(insert)?.query_row(params![mailing.0, contact.0, at.0, until], |r| r.get(0).map(SendId)).optional()?;
+                c.prepare_cached(insert)?.query_row(params![mailing.0, contact.0, at.millis(), until], |r| r.get(0).map(SendId)).optional()?;
             let Some(send) = send else { return Ok(None) };
-            let outcome = person::at_handover(c, &mut loaded, contact, send, at, Instant(until))?;
+            let outcome = person::at_handover(c, &mut loaded, contact, send, at, Instant::of(until))?;
             if matches!(outcome, Outcome::Cleared) {
                 c.prepare_cached(formatcp!("UPDATE send SET state = {ACCEPTED} WHERE id = ?1"))?.execute([send.0])?;
             } else {
@@ -122,7 +122,7 @@ pub fn end_some(c: &Connection, now: Instant) -> Result<bool> {
     let mut s = c.prepare_cached(formatcp!(
         "SELECT id FROM send INDEXED BY send_reserved WHERE state = {ACCEPTED} AND handed_at IS NULL AND give_up_at <= ?1 LIMIT ?2"
     ))?;
-    let over: Vec<i64> = s.query_map(params![now.0, ENDED_AT_ONCE], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
+    let over: Vec<i64> = s.query_map(params![now.millis(), ENDED_AT_ONCE], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
     for send in &over {
         // Who was handed out stays on record, as somebody who wasn't written to.
         let handed_out = c

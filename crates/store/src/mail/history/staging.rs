@@ -124,7 +124,7 @@ pub async fn stage(store: &Store, raw: PathBuf, file_name: String, now: Instant,
                  VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,{FILE_STAGED},?13) RETURNING id"),
                 params![
                     file_name,
-                    now.0,
+                    now.millis(),
                     person,
                     serde_json::to_string(&s.shape.encoding)?,
                     s.shape.delimiter,

@@ -177,14 +177,14 @@ pub fn take(c: &Connection, t: &Takes, m: &mut Memory, e: &Event) -> Result<Take
                 c.prepare_cached(formatcp!(
                     "INSERT INTO send (mailing_id, contact_id, cause_id, state, at, give_up_at) VALUES (?1, ?2, ?1, {ACCEPTED}, ?3, ?3)"
                 ))?
-                .execute(params![mailing.0, contact.0, e.at.0])?;
+                .execute(params![mailing.0, contact.0, e.at.millis()])?;
                 c.last_insert_rowid()
             }
         };
         let reply = (!e.reply.is_empty()).then_some(&e.reply);
         let n = c
             .prepare_cached("INSERT INTO log_step (send_id, step, at, log_id, reply) VALUES (?1, ?2, ?3, ?4, ?5) ON CONFLICT DO NOTHING")?
-            .execute(params![send, step.code(), e.at.0, t.log, reply])?;
+            .execute(params![send, step.code(), e.at.millis(), t.log, reply])?;
         if n == 0 {
             return Ok(Taken::Known);
         }
@@ -194,7 +194,7 @@ pub fn take(c: &Connection, t: &Takes, m: &mut Memory, e: &Event) -> Result<Take
                 .execute(params![send, arm, t.log])?;
         }
         if let Some(span) = m.spoken_of.get_mut(&mailing) {
-            *span = Some(span.map_or((e.at.0, e.at.0), |(a, b)| (a.min(e.at.0), b.max(e.at.0))));
+            *span = Some(span.map_or((e.at.millis(), e.at.millis()), |(a, b)| (a.min(e.at.millis()), b.max(e.at.millis()))));
         }
         return Ok(Taken::New);
     }
@@ -208,7 +208,7 @@ fn bought(c: &Connection, t: &Takes, e: &Event) -> Result<Taken> {
     // Without a key of its own a purchase is known by what it is.
     let key = if e.key.is_empty() {
         let mut digest = Sha256::new();
-        for part in [e.address.key.as_str(), &e.at.0.to_string(), &e.cents.to_string(), &e.currency] {
+        for part in [e.address.key.as_str(), &e.at.millis().to_string(), &e.cents.to_string(), &e.currency] {
             digest.update(part);
             digest.update([0]);
         }
@@ -264,9 +264,12 @@ fn answer(c: &Connection, t: &Takes, m: &mut Memory, contact: ContactId, mailing
         Kind::Left => (response_kinds::UNSUBSCRIBE, None),
         _ => (response_kinds::COMPLAINT, None),
     };
-    let known = c
-        .prepare_cached("SELECT 1 FROM response WHERE send_id = ?1 AND kind = ?2 AND at = ?3 AND link IS ?4")?
-        .exists(params![send.0, kind, e.at.0, place])?;
+    let known = c.prepare_cached("SELECT 1 FROM response WHERE send_id = ?1 AND kind = ?2 AND at = ?3 AND link IS ?4")?.exists(params![
+        send.0,
+        kind,
+        e.at.millis(),
+        place
+    ])?;
     if known {
         return Ok(Taken::Known);
     }
@@ -274,7 +277,7 @@ fn answer(c: &Connection, t: &Takes, m: &mut Memory, contact: ContactId, mailing
     c.prepare_cached(
         "INSERT INTO response (at, send_id, kind, link, agent, rules_version, log_id) VALUES (?1, ?2, ?3, ?4, ?5, (SELECT max(id) FROM machine_rules), ?6)",
     )?
-    .execute(params![e.at.0, send.0, kind, place, if kind <= response_kinds::CLICK { agent.as_str() } else { "log" }, t.log])?;
+    .execute(params![e.at.millis(), send.0, kind, place, if kind <= response_kinds::CLICK { agent.as_str() } else { "log" }, t.log])?;
     match e.kind {
         Kind::Opened => {
             m.hit.insert(send);
@@ -288,7 +291,7 @@ fn answer(c: &Connection, t: &Takes, m: &mut Memory, contact: ContactId, mailing
         Kind::Replied => {
             m.hit.insert(send);
             c.prepare_cached("UPDATE send SET reply_at = min(coalesce(reply_at, ?2), ?2) WHERE id = ?1")?
-                .execute(params![send.0, e.at.0])?;
+                .execute(params![send.0, e.at.millis()])?;
         }
         Kind::Left => ended(c, t, contact, send, e.at, Leaving::Withdrew)?,
         _ => ended(c, t, contact, send, e.at, Leaving::Complained)?,
@@ -304,7 +307,7 @@ fn ended(c: &Connection, t: &Takes, contact: ContactId, send: SendId, at: Instan
         .prepare_cached(
             "SELECT 1 FROM ledger WHERE contact_id = ?1 AND at > ?2 AND kind IN ('agreed', 'confirmed', 'renewed', 'resumed') AND import_id IS NULL AND person_id IS NULL AND run_id IS NULL",
         )?
-        .exists(params![contact.0, at.0])?;
+        .exists(params![contact.0, at.millis()])?;
     if again && how != Leaving::Complained {
         return Ok(());
     }
@@ -406,7 +409,7 @@ pub(super) fn work_out(c: &Connection, send: SendId) -> Result<bool> {
         s.query_map([send.0], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<rusqlite::Result<_>>()?;
     let steps: Vec<(Step, Instant)> = stored
         .iter()
-        .map(|(code, at, _)| Ok((Step::from_code(*code).ok_or_else(|| StoreError::Unreadable(format!("step {code}")))?, Instant(*at))))
+        .map(|(code, at, _)| Ok((Step::from_code(*code).ok_or_else(|| StoreError::Unreadable(format!("step {code}")))?, Instant::of(*at))))
         .collect::<Result<_>>()?;
     let Some(now) = course(&steps) else {
         c.prepare_cached(
@@ -415,29 +418,30 @@ pub(super) fn work_out(c: &Connection, send: SendId) -> Result<bool> {
         .execute([send.0])?;
         if let Some(at) = was.handed_at {
             let (messages, failures) = was.counts();
-            incidents::known_otherwise(c, was.contact, was.mailing, Instant(at), -messages, -failures)?;
+            incidents::known_otherwise(c, was.contact, was.mailing, Instant::of(at), -messages, -failures)?;
         }
         crate::rollups::due(c, was.contact)?;
         return Ok(false);
     };
     let line = stored
         .iter()
-        .find(|(code, at, _)| Some(Instant(*at)) == now.failed_at && *code == Step::Bounced.code())
+        .find(|(code, at, _)| Some(Instant::of(*at)) == now.failed_at && *code == Step::Bounced.code())
         .map(|(_, _, line)| line.clone().unwrap_or_default());
     let category = line.as_deref().map(|line| readings::of(c, line, Category::of_line(line))).transpose()?.map(|c| c as i64);
-    let (accepted, failed) = (now.accepted_at.map(|a| a.0), now.failed_at.map(|a| a.0));
+    let (accepted, failed) = (now.accepted_at.map(|a| a.millis()), now.failed_at.map(|a| a.millis()));
     // Where it went depends on when it was handed over, and on nothing that a later step tells.
-    let goes = if was.handed_at == Some(now.handed_at.0) { None } else { Some(place::of(c, was.contact, was.mailing, now.handed_at)?) };
+    let goes =
+        if was.handed_at == Some(now.handed_at.millis()) { None } else { Some(place::of(c, was.contact, was.mailing, now.handed_at)?) };
     c.prepare_cached(formatcp!(
         "UPDATE send SET at = ?2, give_up_at = ?2, handed_at = ?2, accepted_at = ?3, failed_at = ?4, category = ?5, reply = ?6, state = iif(?4 IS NULL, {ACCEPTED}, {FAILED}),
             opens_unknown = ?7, place_id = coalesce(place_id, ?8), local_hour = coalesce(?9, local_hour) WHERE id = ?1"
     ))?
-    .execute(params![send.0, now.handed_at.0, accepted, failed, category, line, was.opens_unknown, goes.and_then(|g| g.place), goes.map(|g| g.local_hour)])?;
-    let is = Was { handed_at: Some(now.handed_at.0), accepted_at: accepted, failed_at: failed, category, ..was };
+    .execute(params![send.0, now.handed_at.millis(), accepted, failed, category, line, was.opens_unknown, goes.and_then(|g| g.place), goes.map(|g| g.local_hour)])?;
+    let is = Was { handed_at: Some(now.handed_at.millis()), accepted_at: accepted, failed_at: failed, category, ..was };
     let ((messages, failures), (had, had_failed)) = (is.counts(), was.counts());
     match was.handed_at {
-        Some(then) if then != now.handed_at.0 => {
-            incidents::known_otherwise(c, was.contact, was.mailing, Instant(then), -had, -had_failed)?;
+        Some(then) if then != now.handed_at.millis() => {
+            incidents::known_otherwise(c, was.contact, was.mailing, Instant::of(then), -had, -had_failed)?;
             incidents::known_otherwise(c, was.contact, was.mailing, now.handed_at, messages, failures)?;
         }
         _ => incidents::known_otherwise(c, was.contact, was.mailing, now.handed_at, messages - had, failures - had_failed)?,

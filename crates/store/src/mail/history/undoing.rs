@@ -30,7 +30,7 @@ pub fn begin_undo(c: &Connection, id: i64, now: Instant) -> Result<LogFile> {
         FileState::Applying => return Err(StoreError::Refused("The file is still being applied. Stop that first.".into())),
         _ => return Err(StoreError::Refused("Nothing of this file was applied.".into())),
     }
-    if file.applied_at.is_some_and(|at| now.0 - at > UNDOABLE_FOR) {
+    if file.applied_at.is_some_and(|at| now.millis() - at > UNDOABLE_FOR) {
         return Err(StoreError::Refused("This is older than 30 days and can’t be taken back any more.".into()));
     }
     let later: Option<String> = c
@@ -64,7 +64,7 @@ pub fn undo_some(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> 
         return Ok(true);
     }
     c.execute("DELETE FROM log_refused WHERE log_id = ?1", [id])?;
-    c.execute(formatcp!("UPDATE log_file SET state = {FILE_UNDONE}, undone_at = ?2 WHERE id = ?1"), params![id, now.0])?;
+    c.execute(formatcp!("UPDATE log_file SET state = {FILE_UNDONE}, undone_at = ?2 WHERE id = ?1"), params![id, now.millis()])?;
     crate::settings::audit(c, now, person, "past mailings taken back", "history", id, &one(c, id)?.file_name)?;
     Ok(false)
 }

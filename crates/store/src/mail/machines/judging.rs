@@ -56,7 +56,7 @@ pub(crate) fn known(c: &Connection, send: SendId) -> Result<Option<Known>> {
     let row = |r: &Row<'_>| {
         Ok(Known {
             contact: ContactId(r.get(0)?),
-            delivered_at: Instant(r.get(1)?),
+            delivered_at: Instant::of(r.get(1)?),
             domain: r.get(2)?,
             frozen: r.get(3)?,
             sealed_at: r.get(4)?,
@@ -106,7 +106,7 @@ pub(crate) fn record(c: &Connection, send: SendId, known: &Known, came: &Came) -
         "INSERT INTO response (at, send_id, kind, link, agent, machine, rules_version, network_id) VALUES (?1,?2,?3,?4,?5,?6,?7,?8)",
     )?
     .execute(params![
-        came.at.0,
+        came.at.millis(),
         send.0,
         if came.link.is_some() { CLICK } else { OPEN },
         came.link,
@@ -120,7 +120,7 @@ pub(crate) fn record(c: &Connection, send: SendId, known: &Known, came: &Came) -
             "UPDATE send SET any_click_at = min(coalesce(any_click_at, ?2), ?2), click_at = CASE WHEN ?3 IS NULL THEN min(coalesce(click_at, ?2), ?2) ELSE click_at END,
              trial_click_at = CASE WHEN ?3 IS NULL THEN min(coalesce(trial_click_at, ?2), ?2) ELSE trial_click_at END, click_rule = coalesce(click_rule, ?3) WHERE id = ?1",
         )?
-        .execute(params![send.0, came.at.0, code])?;
+        .execute(params![send.0, came.at.millis(), code])?;
         if is_near_burst(c, send, came.at, &rules)? {
             judge(c, send)?;
         }
@@ -129,7 +129,7 @@ pub(crate) fn record(c: &Connection, send: SendId, known: &Known, came: &Came) -
             "UPDATE send SET any_open_at = min(coalesce(any_open_at, ?2), ?2), open_at = CASE WHEN ?3 IS NULL THEN min(coalesce(open_at, ?2), ?2) ELSE open_at END,
              open_rule = coalesce(open_rule, ?3) WHERE id = ?1",
         )?
-        .execute(params![send.0, came.at.0, code])?;
+        .execute(params![send.0, came.at.millis(), code])?;
         if known.frozen.is_none() && known.domain_unknown && !known.unknown {
             // Its domain was found out after it had gone: from now on the message says so.
             opens_unknown(c, send)?;
@@ -148,7 +148,7 @@ fn is_near_burst(c: &Connection, send: SendId, at: Instant, rules: &Rules) -> Re
     let near = rules.burst_within();
     let links: i64 = c
         .prepare_cached("SELECT count(DISTINCT link) FROM response WHERE send_id = ?1 AND kind = 2 AND at BETWEEN ?2 AND ?3")?
-        .query_row(params![send.0, at.0 - 2 * near, at.0 + 2 * near], |r| r.get(0))?;
+        .query_row(params![send.0, at.millis() - 2 * near, at.millis() + 2 * near], |r| r.get(0))?;
     Ok(links >= rules.burst_links.into())
 }
 
@@ -171,7 +171,7 @@ fn stored(c: &Connection, send: SendId) -> Result<Vec<Stored>> {
         let (kind, link): (i64, Option<i64>) = (r.get(2)?, r.get(3)?);
         let on = if kind == OPEN { On::Picture } else { link.map_or(On::Button, On::Link) };
         let network = r.get::<_, Option<String>>(5)?.and_then(|n| n.parse().ok());
-        Ok(Stored { id: r.get(0)?, at: Instant(r.get(1)?), on, agent: r.get(4)?, network, machine: r.get(6)? })
+        Ok(Stored { id: r.get(0)?, at: Instant::of(r.get(1)?), on, agent: r.get(4)?, network, machine: r.get(6)? })
     };
     Ok(s.query_map([send.0], row)?.collect::<rusqlite::Result<_>>()?)
 }
@@ -264,7 +264,7 @@ fn write(c: &Connection, send: SendId, a: &Anew) -> Result<()> {
     for (id, code) in &a.otherwise {
         c.prepare_cached("UPDATE response SET machine = ?2, rules_version = ?3 WHERE id = ?1")?.execute(params![id, code, a.version])?;
     }
-    let (s, at) = (&a.after, |i: Option<Instant>| i.map(|i| i.0));
+    let (s, at) = (&a.after, |i: Option<Instant>| i.map(|i| i.millis()));
     let code = |m: Option<Machine>| m.map(|m| m as i64);
     c.prepare_cached("UPDATE send SET open_at = ?2, click_at = ?3, trial_click_at = ?4, open_rule = ?5, click_rule = ?6 WHERE id = ?1")?
         .execute(params![send.0, at(s.open_at), at(s.click_at), at(s.trial_click_at), code(s.open_rule), code(s.click_rule)])?;
@@ -370,6 +370,6 @@ fn note(c: &Connection, version: i64, part: Changes) -> Result<()> {
 pub fn came_to(c: &Connection, version: i64, looked: &Looked, now: Instant) -> Result<()> {
     note(c, version, Changes { judged: looked.messages, ..Changes::default() })?;
     c.prepare_cached("UPDATE machine_rules SET upto = coalesce(?2, upto), done_at = iif(?2 IS NULL, ?3, done_at) WHERE id = ?1")?
-        .execute(params![version, looked.upto, now.0])?;
+        .execute(params![version, looked.upto, now.millis()])?;
     Ok(())
 }

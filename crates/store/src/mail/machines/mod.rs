@@ -205,11 +205,11 @@ pub fn put_in_force(c: &Connection, now: Instant, person: Option<i64>, rules: &R
     }
     let id = c.query_row(
         "INSERT INTO machine_rules (at, person_id, rules, note) VALUES (?1, ?2, ?3, ?4) RETURNING id",
-        params![now.0, person, serde_json::to_string(rules)?, note],
+        params![now.millis(), person, serde_json::to_string(rules)?, note],
         |r| r.get(0),
     )?;
     // An older one that is still at work is left where it is: the newer goes over everything.
-    c.execute("UPDATE machine_rules SET done_at = ?2 WHERE id < ?1 AND done_at IS NULL", params![id, now.0])?;
+    c.execute("UPDATE machine_rules SET done_at = ?2 WHERE id < ?1 AND done_at IS NULL", params![id, now.millis()])?;
     opens::by_other_rules(c, &before.rules, rules, now)?;
     crate::settings::audit(c, now, person, "machine rules changed", "machine rules", id, note)?;
     Ok(id)

@@ -38,7 +38,7 @@ pub fn unknown_share(c: &Connection) -> Result<Option<f64>> {
 }
 
 fn day(at: Instant) -> i64 {
-    at.0.div_euclid(DAY)
+    at.millis().div_euclid(DAY)
 }
 
 /// A host accepted a message to somebody; their domain's number.
@@ -77,7 +77,7 @@ pub(crate) fn fetched(c: &Connection, of: &judging::Known) -> Result<()> {
 
 /// The beginning of the days by which a domain is judged.
 pub(super) fn window(at: Instant) -> Instant {
-    Instant(day(at) * DAY - FETCH_SPAN)
+    Instant::of(day(at) * DAY - FETCH_SPAN)
 }
 
 /// A domain is found to fetch by itself, or not to, by rules that hold for the messages since an instant: they are marked in parts.
@@ -87,7 +87,7 @@ fn found(c: &Connection, domain: i64, unknown: bool, since: Instant) -> Result<(
         "INSERT INTO opens_unknown_due (domain_id, since, upto, opens_unknown) VALUES (?1, ?2, 0, ?3)
          ON CONFLICT DO UPDATE SET since = min(since, excluded.since), upto = 0, opens_unknown = excluded.opens_unknown",
     )?
-    .execute(params![domain, since.0, unknown])?;
+    .execute(params![domain, since.millis(), unknown])?;
     Ok(())
 }
 

@@ -50,7 +50,7 @@ pub(super) fn first_since(c: &Connection, since: Instant) -> Result<i64> {
     let (mut low, mut high): (i64, i64) = (0, c.query_row("SELECT coalesce(max(id), 0) + 1 FROM response", [], |r| r.get(0))?);
     while low < high {
         let middle = low + (high - low) / 2;
-        if at(middle)?.is_some_and(|at| at < since.0) { low = middle + 1 } else { high = middle }
+        if at(middle)?.is_some_and(|at| at < since.millis()) { low = middle + 1 } else { high = middle }
     }
     Ok(low)
 }

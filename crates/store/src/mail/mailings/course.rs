@@ -34,7 +34,7 @@ pub fn advance(c: &Connection, id: MailingId, event: MailingEvent, planned_at: O
     };
     c.execute(
         "UPDATE mailing SET state = ?2, planned_at = coalesce(?3, planned_at) WHERE id = ?1",
-        params![id.0, Worded(to), planned_at.map(|i| i.0)],
+        params![id.0, Worded(to), planned_at.map(|i| i.millis())],
     )?;
     Ok(())
 }
@@ -56,7 +56,7 @@ pub fn pause(c: &Connection, id: MailingId, now: Instant, person: Option<i64>) -
         formatcp!(
             "UPDATE mailing SET paused_at = ?2 WHERE id = ?1 AND state IN ({MAILING_PLANNED}, {MAILING_SENDING}) AND paused_at IS NULL"
         ),
-        params![id.0, now.0],
+        params![id.0, now.millis()],
     )?;
     if n == 0 {
         return Err(StoreError::Refused("Only a mailing that is planned or going out can be paused.".into()));
@@ -74,7 +74,7 @@ pub fn resume(c: &Connection, id: MailingId, now: Instant, person: Option<i64>) 
         .query_row("SELECT paused_at FROM mailing WHERE id = ?1 AND paused_at IS NOT NULL AND series_id IS NULL", [id.0], |r| r.get(0))
         .optional()?
         .ok_or_else(|| StoreError::Refused("This mailing isn't paused.".into()))?;
-    let waited = now.0 - paused;
+    let waited = now.millis() - paused;
     match schedule(c, id)?.local.map(|l| l.passed) {
         None => {
             // Held people keep their instants: caps and hours decide on those. Being given up waits as long, too.
@@ -90,19 +90,19 @@ pub fn resume(c: &Connection, id: MailingId, now: Instant, person: Option<i64>) 
         Some(Passed::Now) => {
             c.execute(
                 formatcp!("UPDATE send SET at = ?2 WHERE mailing_id = ?1 AND state IN ({PLACED}) AND at < ?2"),
-                params![id.0, now.0],
+                params![id.0, now.millis()],
             )?;
         }
         Some(Passed::Tomorrow) => {
             c.execute(
                 formatcp!("UPDATE send SET at = at + (?2 - at + ?3 - 1) / ?3 * ?3, give_up_at = give_up_at + (?2 - at + ?3 - 1) / ?3 * ?3 WHERE mailing_id = ?1 AND state IN ({PLACED}) AND at < ?2"),
-                params![id.0, now.0, DAY],
+                params![id.0, now.millis(), DAY],
             )?;
         }
         Some(Passed::Not) => {
             c.execute(
                 formatcp!("UPDATE send SET state = {NOT_SENT}, reply = ?3 WHERE mailing_id = ?1 AND state IN ({PLACED}) AND at < ?2"),
-                params![id.0, now.0, crate::send_state::HOUR_PASSED],
+                params![id.0, now.millis(), crate::send_state::HOUR_PASSED],
             )?;
         }
     }
@@ -110,7 +110,7 @@ pub fn resume(c: &Connection, id: MailingId, now: Instant, person: Option<i64>) 
     // One that should have begun meanwhile begins now.
     c.execute(
         formatcp!("UPDATE mailing SET planned_at = max(planned_at, ?2) WHERE id = ?1 AND state = {MAILING_PLANNED}"),
-        params![id.0, now.0],
+        params![id.0, now.millis()],
     )?;
     audit(c, now, person, "mailing resumed", "mailing", id.0, "")
 }
@@ -149,7 +149,7 @@ pub fn cancel(c: &Connection, id: MailingId, now: Instant, person: Option<i64>) 
                 formatcp!("UPDATE send SET state = {NOT_SENT}, reply = ?2 WHERE mailing_id = ?1 AND state IN ({WAITING})"),
                 params![id.0, crate::send_state::CANCELLED],
             )?;
-            c.execute("UPDATE mailing SET paused_at = NULL, recording = 0, cancelled_at = ?2 WHERE id = ?1", [id.0, now.0])?;
+            c.execute("UPDATE mailing SET paused_at = NULL, recording = 0, cancelled_at = ?2 WHERE id = ?1", [id.0, now.millis()])?;
             audit(
                 c,
                 now,
@@ -274,7 +274,7 @@ pub fn calendar(c: &Connection, from: Instant, until: Instant) -> Result<Vec<Cal
             (SELECT json_group_array(name) FROM (SELECT name FROM label JOIN mailing_label x ON x.label_id = label.id WHERE x.mailing_id = m.id ORDER BY 1))
          FROM entry e JOIN mailing m ON m.id = e.mailing WHERE e.at >= ?1 AND e.at < ?2 AND m.archived_at IS NULL ORDER BY e.at, m.id"),
     )?;
-    let rows = s.query_map(params![from.0, until.0], |r| {
+    let rows = s.query_map(params![from.millis(), until.millis()], |r| {
         let (what, at, until): (String, i64, Option<i64>) = (r.get(2)?, r.get(3)?, r.get(4)?);
         let schedule: Schedule = crate::stored::document(&r.get::<_, String>(6)?, "mailing", r.get(0)?)?;
         let hours = schedule.over_hours();

@@ -265,7 +265,7 @@ pub fn must_be_current(c: &Connection, id: MailingId, version: i64, d: &MailingD
         "{} saved “{}” {}meanwhile. {what}. Copy what you want to keep, load the page again, and put it in.",
         who.as_deref().unwrap_or("Somebody"),
         there.draft.name,
-        at.map_or_else(String::new, |at| format!("at {} UTC ", Instant(at).words())),
+        at.map_or_else(String::new, |at| format!("at {} UTC ", Instant::of(at).words())),
     )))
 }
 
@@ -346,7 +346,7 @@ pub fn save(c: &Connection, id: Option<MailingId>, d: &MailingDraft, now: Instan
         Some(id) => {
             let n = c.execute(
                 formatcp!("UPDATE mailing SET name=?2, topic_id=?3, letterhead_id=?4, list_id=?5, over_cap=?6, html=?7, text=?8, segment_id=?9, priority=?10, hold_days=?11, class=?12, service_reason=?13, leave_out=?14, preheader=?15, format=?16, schedule=?17, template=?18, channel=?19, companion_of=?20, version=version+1, changed_at=?21, changed_by=?22, handed_out=?23 WHERE id = ?1 AND state = {MAILING_DRAFT}"),
-                params![id.0, d.name, d.topic_id, d.letterhead_id.0, d.list_id, over, d.html, d.text, d.segment_id.map(|id| id.0), d.priority, d.hold_days, class, service, bits(&d.leave_out), d.preheader, d.format, schedule, d.template, d.channel.code(), companion, now.0, person, d.handed_out],
+                params![id.0, d.name, d.topic_id, d.letterhead_id.0, d.list_id, over, d.html, d.text, d.segment_id.map(|id| id.0), d.priority, d.hold_days, class, service, bits(&d.leave_out), d.preheader, d.format, schedule, d.template, d.channel.code(), companion, now.millis(), person, d.handed_out],
             )?;
             if n == 0 {
                 return Err(StoreError::Refused("Only a draft can be changed. Make a new mailing instead.".into()));
@@ -355,7 +355,7 @@ pub fn save(c: &Connection, id: Option<MailingId>, d: &MailingDraft, now: Instan
         }
         None => c.query_row(
             "INSERT INTO mailing (name, topic_id, letterhead_id, list_id, over_cap, html, text, made_at, person_id, segment_id, priority, hold_days, class, service_reason, leave_out, preheader, format, schedule, template, channel, companion_of, handed_out) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?14,?15,?16,?17,?18,?19,?20,?21,?22) RETURNING id",
-            params![d.name, d.topic_id, d.letterhead_id.0, d.list_id, over, d.html, d.text, now.0, person, d.segment_id.map(|id| id.0), d.priority, d.hold_days, class, service, bits(&d.leave_out), d.preheader, d.format, schedule, d.template, d.channel.code(), companion, d.handed_out],
+            params![d.name, d.topic_id, d.letterhead_id.0, d.list_id, over, d.html, d.text, now.millis(), person, d.segment_id.map(|id| id.0), d.priority, d.hold_days, class, service, bits(&d.leave_out), d.preheader, d.format, schedule, d.template, d.channel.code(), companion, d.handed_out],
             |r| r.get(0).map(MailingId),
         )?,
     };
@@ -430,6 +430,6 @@ pub fn archive(c: &Connection, id: MailingId, away: bool, now: Instant) -> Resul
     if away && matches!(super::course::state(c, id)?, MailingState::Planned | MailingState::Sending) {
         return Err(StoreError::Refused("This mailing is on its way. Cancel it, or wait until it is out.".into()));
     }
-    c.execute("UPDATE mailing SET archived_at = iif(?2, ?3, NULL) WHERE id = ?1", params![id.0, away, now.0])?;
+    c.execute("UPDATE mailing SET archived_at = iif(?2, ?3, NULL) WHERE id = ?1", params![id.0, away, now.millis()])?;
     Ok(())
 }

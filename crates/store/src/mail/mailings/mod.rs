@@ -264,7 +264,7 @@ pub fn due(c: &Connection, now: Instant) -> Result<Vec<MailingId>> {
         "SELECT id FROM mailing WHERE paused_at IS NULL AND (state = {MAILING_PLANNED} AND planned_at <= ?1 OR state = {MAILING_SENDING} AND recording)
          ORDER BY planned_at, priority, id"
     );
-    crate::stored::ids_as(c, sql, [now.0], MailingId)
+    crate::stored::ids_as(c, sql, [now.millis()], MailingId)
 }
 
 /// How many have begun.

@@ -84,8 +84,8 @@ pub fn look(c: &Connection, who: &Audience, schedule: &Schedule, usual_zone: &st
         domains: largest(grouped("d.name")?),
         zones: largest(zones),
         without_zone: unknown.map_or(0, |u| u.people),
-        first_at: first.0,
-        last_at: last.0,
+        first_at: first.millis(),
+        last_at: last.millis(),
         overlaps: overlaps(c, who, at, but)?,
     })
 }
@@ -95,7 +95,7 @@ fn overlaps(c: &Connection, who: &Audience, at: Instant, but: Option<i64>) -> Re
         formatcp!("SELECT id, name, coalesce(started_at, planned_at) AS at FROM mailing WHERE state IN ({MAILING_PLANNED}, {MAILING_SENDING}, {MAILING_SENT}) AND id IS NOT ?3 AND at BETWEEN ?1 AND ?2 ORDER BY at"),
     )?;
     let near: Vec<(i64, String, i64)> = s
-        .query_map(params![at.0 - 7 * DAY, at.0 + 7 * DAY, but], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?
+        .query_map(params![at.millis() - 7 * DAY, at.millis() + 7 * DAY, but], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?
         .collect::<rusqlite::Result<_>>()?;
     if near.is_empty() {
         return Ok(Vec::new());
@@ -105,7 +105,7 @@ fn overlaps(c: &Connection, who: &Audience, at: Instant, but: Option<i64>) -> Re
     let size = |n: usize| i64::try_from(n).unwrap_or(i64::MAX);
     let mut out = Vec::new();
     for (mailing, name, when) in near {
-        let theirs = super::one(c, MailingId(mailing))?.draft.audience().people(c, Instant(when));
+        let theirs = super::one(c, MailingId(mailing))?.draft.audience().people(c, Instant::of(when));
         // A segment of an old mailing may be gone by now.
         let Ok(theirs) = theirs else { continue };
         let people = match (&ours, theirs) {

@@ -31,7 +31,7 @@ fn each(c: &Connection, w: &WarmUp, mut take: impl FnMut(i64, Instant, i64, i64)
     ))?;
     let mut rows = s.query([heads])?;
     while let Some(r) = rows.next()? {
-        take(r.get(0)?, Instant(r.get(1)?), r.get(2)?, r.get(3)?)?;
+        take(r.get(0)?, Instant::of(r.get(1)?), r.get(2)?, r.get(3)?)?;
     }
     Ok(())
 }
@@ -135,5 +135,5 @@ pub fn moved(c: &Connection, now: Instant) -> Result<Vec<(i64, Instant)>> {
 /// When the database fails.
 pub fn put(c: &Connection, moved: &[(i64, Instant)]) -> Result<()> {
     let mut s = c.prepare_cached(formatcp!("UPDATE send SET at = ?2 WHERE id = ?1 AND state IN ({UNTRIED}) AND tries = 0"))?;
-    moved.iter().try_for_each(|(send, at)| Ok(s.execute(params![send, at.0]).map(drop)?))
+    moved.iter().try_for_each(|(send, at)| Ok(s.execute(params![send, at.millis()]).map(drop)?))
 }

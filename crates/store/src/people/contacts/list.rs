@@ -408,7 +408,7 @@ fn export_where(c: &Connection, filter: &str, values: impl rusqlite::Params) -> 
     let rows = s.query_map(values, |r| {
         let mut row: Vec<String> =
             (0..8).map(|i| Ok(r.get::<_, Option<String>>(i)?.unwrap_or_default())).collect::<rusqlite::Result<_>>()?;
-        row.push(rinse_core::segment::evaluate::date_words(rinse_core::segment::evaluate::day_of(Instant(r.get(8)?))));
+        row.push(rinse_core::segment::evaluate::date_words(rinse_core::segment::evaluate::day_of(Instant::of(r.get(8)?))));
         row.push(r.get::<_, As<Consent>>(9)?.0.words().to_owned());
         row.push(r.get::<_, As<MailStatus>>(10)?.0.words().to_owned());
         row.push(r.get::<_, i64>(11)?.to_string());

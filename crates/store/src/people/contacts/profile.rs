@@ -125,13 +125,13 @@ pub(crate) fn insert(
     consent: Consent,
 ) -> Result<ContactId> {
     let (latitude, longitude) = p.position.unzip();
-    let consent_at = (consent != Consent::None).then_some(now.0);
+    let consent_at = (consent != Consent::None).then_some(now.millis());
     c.prepare_cached(
         "INSERT INTO contact (address, address_key, domain_id, given_name, family_name, country, region, zone, source, latitude, longitude, added_at, import_id, run_id, consent, consent_at)
          VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?14,?15,?16)",
     )?
     .execute(params![
-        a.normal, a.key, domain, p.given_name, p.family_name, p.country, p.region, p.zone, p.source, latitude, longitude, now.0, import, run,
+        a.normal, a.key, domain, p.given_name, p.family_name, p.country, p.region, p.zone, p.source, latitude, longitude, now.millis(), import, run,
         consent as i64, consent_at
     ])?;
     let contact = ContactId(c.last_insert_rowid());

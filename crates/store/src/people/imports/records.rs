@@ -73,7 +73,7 @@ pub(crate) fn note_back(c: &Connection, hash: &[u8], import: i64, now: Instant) 
     c.prepare_cached(
         "INSERT INTO came_back VALUES (?1, 1, ?2, ?2, ?3) ON CONFLICT DO UPDATE SET times = times + 1, last_at = ?2, import_id = ?3",
     )?
-    .execute(params![hash, now.0, import])?;
+    .execute(params![hash, now.millis(), import])?;
     Ok(())
 }
 

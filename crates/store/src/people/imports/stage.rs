@@ -176,7 +176,7 @@ pub async fn stage(store: &Store, raw: PathBuf, file_name: String, now: Instant,
             let (encoding, mapping) = (serde_json::to_string(&s.encoding)?, serde_json::to_string(&s.mapping)?);
             Ok(c.query_row(
                 formatcp!("INSERT INTO import_run (file_name, made_at, person_id, encoding, delimiter, header, mapping, columns, ndjson, state) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,{FILE_STAGED}) RETURNING id"),
-                params![file_name, now.0, person, encoding, s.delimiter, s.header, before.unwrap_or(mapping), s.columns, s.ndjson],
+                params![file_name, now.millis(), person, encoding, s.delimiter, s.header, before.unwrap_or(mapping), s.columns, s.ndjson],
                 |r| r.get(0),
             )?)
         })

@@ -18,7 +18,7 @@ use rinse_store::upkeep::status;
 use rinse_store::{Connection, Store, clearing, figures, letterheads, responses, topics};
 use tempfile::TempDir;
 
-pub(crate) const START: Instant = Instant(1_700_000_000_000);
+pub(crate) const START: Instant = Instant::of(1_700_000_000_000);
 
 /// A store with `people` consenting contacts and one letterhead.
 pub(crate) async fn base(people: usize) -> (TempDir, Store) {
@@ -174,7 +174,7 @@ pub(crate) fn go_series(c: &Connection, from: Instant, to: Instant, reply: &str)
             c,
             "SELECT at FROM send WHERE state IN (0, 1, 4) AND mailing_id NOT IN (SELECT id FROM mailing WHERE paused_at IS NOT NULL)",
         );
-        let next = walk::next_due(c).unwrap().into_iter().chain(sends.into_iter().map(Instant)).filter(|n| *n > t).min();
+        let next = walk::next_due(c).unwrap().into_iter().chain(sends.into_iter().map(Instant::of)).filter(|n| *n > t).min();
         match next.unwrap_or(to).min(t + HOUR) {
             _ if t >= to => return,
             n => t = n.min(to),
