@@ -117,6 +117,12 @@ enum Command {
         /// Why people expect it: then it is service mail.
         #[arg(long, requires = "file", default_value = "")]
         service: String,
+        /// Reserves who may be written to now for a mailing of the other system, by its key: caps hold across both. Only while no Rinse runs on the folder.
+        #[arg(long, requires_all = ["file", "until"], value_name = "KEY")]
+        reserve: Option<String>,
+        /// Who wasn't written to by then may be written to by others again: within 30 days.
+        #[arg(long, requires = "reserve", value_name = "INSTANT")]
+        until: Option<String>,
         /// As RFC 3339 writes it (2026-04-17T09:00:00Z), or in milliseconds since 1970.
         #[arg(long)]
         at: String,
@@ -248,9 +254,9 @@ fn run(command: Command) -> Result<ExitCode> {
         Command::Report { name, pdf, data } => std::fs::write(&pdf, rinse_server::report::of_view(&data, &name)?)
             .with_context(|| format!("{} can't be written", pdf.display()))?,
         Command::Clear { mailing: Some(mailing), at, data, .. } => tools::clear(mailing, &at, &data)?,
-        Command::Clear { file, topic, letterhead, service, at, data, .. } => {
+        Command::Clear { file, topic, letterhead, service, reserve, until, at, data, .. } => {
             let sending = Sending { topic, letterhead, service_reason: service, ..Sending::default() };
-            tools::clear_file(&file.unwrap_or_default(), &sending, &at, &data)?;
+            runtime()?.block_on(tools::clear_file(&file.unwrap_or_default(), &sending, &at, reserve.zip(until), &data))?;
         }
         Command::Assign { trial: Some(id), data, .. } => return tools::assign(id, &data),
         Command::Assign { hour_trial, data, .. } => return tools::assign_hours(hour_trial.unwrap_or(HourTrialId(0)), &data),

@@ -16,8 +16,9 @@ use rinse_post::inbound::{self, Inbound, Recipient};
 use rinse_post::reports;
 use rinse_server::doctor::Finding;
 use rinse_store::clearing::addresses::{self, Sending};
+use rinse_store::history::reserving::{self, Reserve};
 use rinse_store::hour_trials::drawing;
-use rinse_store::{Store, clearing, contacts, settings, tables, trials};
+use rinse_store::{Connection, Store, backup, clearing, contacts, settings, tables, trials};
 use serde::Deserialize;
 use serde_json::{Value, json};
 use std::io::{BufRead, Read, Write};
@@ -66,9 +67,7 @@ pub(crate) fn clear(mailing: MailingId, at: &str, data: &Path) -> Result<()> {
     let at = instant(at)?;
     let c = &Store::look(data)?;
     let mut out = std::io::BufWriter::new(std::io::stdout().lock());
-    let machine = Instant::of_machine(std::time::SystemTime::now());
-    let now = settings::get(c, "clock")?.and_then(|v| v.parse().ok()).map_or(machine, Instant::of);
-    let done = clearing::preview(c, mailing, at, now.min(at), None)?;
+    let done = clearing::preview(c, mailing, at, clock(c)?.min(at), None)?;
     for d in &done.decided {
         let address: String = contacts::addressed(c, d.contact)?.0;
         let (outcome, until, why) = match d.outcome {
@@ -84,16 +83,32 @@ pub(crate) fn clear(mailing: MailingId, at: &str, data: &Path) -> Result<()> {
     Ok(out.flush()?)
 }
 
+/// The machine's clock, or the one the data goes by.
+fn clock(c: &Connection) -> Result<Instant> {
+    let machine = Instant::of_machine(std::time::SystemTime::now());
+    Ok(settings::get(c, "clock")?.and_then(|v| v.parse().ok()).map_or(machine, Instant::of))
+}
+
 fn instant(at: &str) -> Result<Instant> {
     Instant::read(at).ok_or_else(|| anyhow::anyhow!("{at:?} is no instant: write 2026-04-17T09:00:00Z, or milliseconds since 1970."))
 }
 
-/// `rinse clear --file`: a JSON line for each address of a file, in its order.
-pub(crate) fn clear_file(file: &Path, sending: &Sending, at: &str, data: &Path) -> Result<()> {
+/// `rinse clear --file`: a JSON line for each address of a file, in its order. With a reservation, who is cleared is reserved, while no Rinse runs.
+pub(crate) async fn clear_file(file: &Path, sending: &Sending, at: &str, reserve: Option<(String, String)>, data: &Path) -> Result<()> {
     let at = instant(at)?;
     let all = tables::addresses_in(file, usize::MAX).with_context(|| file.display().to_string())?;
+    let c = Store::look(data)?;
+    let mut told = addresses::clear(&c, sending, at, &all)?.told;
+    if let Some((mailing, until)) = reserve {
+        anyhow::ensure!(at >= clock(&c)?, "What lies behind can’t be reserved: name an instant that is to come.");
+        drop(c);
+        let held = backup::hold(data).context("A running Rinse reserves itself: POST /api/clear with \"reserve\"")?;
+        let of = Reserve { mailing, name: String::new(), until: instant(&until)?.millis() };
+        reserving::all(&Store::open(data, true)?, of, sending.clone(), at, &mut told).await?;
+        drop(held);
+    }
     let mut out = std::io::BufWriter::new(std::io::stdout().lock());
-    for told in addresses::clear(&Store::look(data)?, sending, at, &all)?.told {
+    for told in told {
         let line = json!({ "address": told.address, "outcome": told.says, "until": told.until.map(|u| Instant::of(u).iso()), "reasons": told.reasons, "words": told.words });
         writeln!(out, "{line}")?;
     }

@@ -38,6 +38,13 @@ fn clear_and_backup_beside_a_running_rinse_and_restore_after_it() {
         assert!(out.status.code() == Some(1) && words(&out).contains(want) && out.stdout.is_empty(), "{}", words(&out));
     }
 
+    let asked = outside.path().join("asked.csv");
+    std::fs::write(&asked, "email\ngull@tern.example\nfulmar@rock.example\n").unwrap();
+    let reserving =
+        ["clear", "--file", asked.to_str().unwrap(), "--at", "2026-05-01T08:00:00Z", "--reserve", "K-1", "--until", "2026-05-03T08:00:00Z"];
+    let busy = run(&reserving, data);
+    assert!(busy.status.code() == Some(1) && words(&busy).contains("reserves itself"), "{}", words(&busy));
+
     let copy = outside.path().join("kept.db");
     let copy = copy.to_str().unwrap();
     assert!(run(&["backup", "--to", copy], data).status.success());
@@ -53,6 +60,13 @@ fn clear_and_backup_beside_a_running_rinse_and_restore_after_it() {
     rinse.kill();
     let done = run(&["restore", "--from", copy], data);
     assert!(done.status.success() && words(&done).contains("1 withdrawals"), "{}", words(&done));
+    let out = run(&reserving, data);
+    let said = String::from_utf8_lossy(&out.stdout).into_owned();
+    assert!(out.status.success() && said.contains("\"cleared\"") && said.contains("\"barred\""), "{said}{}", words(&out));
+    let kept = rinse_store::Store::look(data).unwrap();
+    let reserved = |sql: &str| kept.query_row(sql, [], |r| r.get::<_, i64>(0)).unwrap();
+    assert_eq!(reserved("SELECT count(*) FROM send WHERE handed_at IS NULL AND at = 1777622400000"), 1);
+    drop(kept);
     let rinse = Process::demo(Path::new(RINSE), data);
     let person = rinse.json("GET", "/api/contacts/1", &Value::Null);
     assert_eq!(person["consent"], "withdrawn", "{person}");

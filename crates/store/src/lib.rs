@@ -2,7 +2,7 @@
 //!
 //! It stands on floors; nothing names what stands above it, which a test of the core's holds.
 //!
-//! * At the bottom what knows no aggregate: `error`, the `writer` (group commit: a write is answered after its transaction is on disk), what is `kept`
+//! * At the bottom what knows no aggregate: `error`, the `readers` and the `writer` (group commit: a write is answered after its transaction is on disk), what is `kept`
 //!   in memory, and `db`, the handle ([`Store`]; readers see the last committed state and never wait for the writer). Beside them how values stand in
 //!   rows (`stored`, `codes`, `send_state`, `response_kinds`).
 //! * Then one module per aggregate: [`contacts`], [`fields`], [`segments`], [`imports`], [`ledger`], [`mailings`], [`clearing`], [`sends`],
@@ -40,7 +40,7 @@ pub(crate) use consent::grant;
 pub use consent::{departed, do_not_write, ledger, signups, suppression, topics, wordings};
 pub use db::{Connection, Store};
 pub use db::{backup, journal, settings, writer};
-pub(crate) use db::{codes, error, files, kept, naming, stored};
+pub(crate) use db::{codes, error, files, kept, naming, readers, stored};
 pub use error::StoreError;
 pub use groups::{labels, rollups, segments, tags};
 pub use house::{first_steps, notices, team};

@@ -3,10 +3,10 @@
 
 use crate::clearing::warm::Warm;
 use crate::contacts::Orders;
-use crate::db::readers::{Open, Readers};
 use crate::db::{DATABASE, MAPPED, Store};
 use crate::error::StoreError;
 use crate::kept::Kept;
+use crate::readers::{Open, Readers};
 use crate::writer::{Around, Idle};
 use r2d2::Pool;
 use r2d2_sqlite::SqliteConnectionManager;
@@ -61,6 +61,8 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/042_standing.sql")),
     M::up(include_str!("../migrations/043_own_hours.sql")),
     M::up(include_str!("../migrations/044_test_panel.sql")),
+    M::up(include_str!("../migrations/045_lines_over.sql")),
+    M::up(include_str!("../migrations/046_opened.sql")),
 ];
 /// The first version of the file in which what is deleted is overwritten.
 const OVERWRITES: usize = 15;

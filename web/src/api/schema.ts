@@ -14459,6 +14459,9 @@ export interface components {
             held_back?: components["schemas"]["HeldBack"] | null;
             let_in: components["schemas"]["LetIn"];
             name: string;
+            opened?: components["schemas"]["OpenedOfExpected"] | null;
+            /** @description What people opened of each mailing that can be judged, as of the day before. */
+            opens: components["schemas"]["OpensOfGroup"][];
             pause?: components["schemas"]["GroupPause"] | null;
         };
         DeliveryView: {
@@ -17040,10 +17043,39 @@ export interface components {
             /** @description From 1. */
             round: number;
         };
+        /** @description Human opens of some mailings together, and the share that was expected of the same people. */
+        OpenedOfExpected: {
+            /** Format: double */
+            expected: number;
+            opened: components["schemas"]["Rate"];
+            /** @description So many of the mailings lie under their lower limits. */
+            under: number;
+        };
         /** @description Opens and clicks that change. */
         OpensAndClicksMoved: {
             clicks: components["schemas"]["TakenOutAndBack"];
             opens: components["schemas"]["TakenOutAndBack"];
+        };
+        /** @description Human opens of a mailing in a mailbox group. */
+        OpensOfGroup: {
+            /** Format: int64 */
+            at: number;
+            /**
+             * Format: double
+             * @description The share that its opens elsewhere and the group's own past lead to expect.
+             */
+            expected: number;
+            /**
+             * Format: double
+             * @description The lower 99% limit of what may be seen when nothing is amiss.
+             */
+            lower: number;
+            mailing: string;
+            mailing_id: components["schemas"]["MailingId"];
+            /** @description Of people whose opens can be known. */
+            opened: components["schemas"]["Rate"];
+            /** @description It lies under that. */
+            under: boolean;
         };
         /** @description A network or an agent from which responses came that count as people's. */
         Origin: {

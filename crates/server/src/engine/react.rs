@@ -73,7 +73,7 @@ impl Engine {
 
     /// Tells other systems what is due. A message whose answer is lost goes again, with the same number.
     pub(super) async fn tell(&self, now: Instant) -> Result<()> {
-        if self.store.read(do_not_write::due).await? {
+        if self.store.read(move |c| do_not_write::due(c, now)).await? {
             while self.store.write(move |c| do_not_write::go_on(c, now)).await? {}
         }
         loop {

@@ -9,7 +9,6 @@ use axum::extract::{Query, State};
 use axum::http::StatusCode;
 use axum::response::Response;
 use rinse_core::Instant;
-use rinse_core::clearance::Outcome;
 use rinse_core::suppression::hash;
 use rinse_store::clearing::addresses::{self, Says, Sending, Told};
 use rinse_store::history::reserving::{self, Reserve};
@@ -75,7 +74,7 @@ pub(crate) async fn clear(State(app): State<App>, Json(asked): Json<ClearAddress
     });
     let mut found = answers.await?;
     let reserved = match reserve {
-        Some(r) => reserve_cleared(&app, &r, &sending, at, &mut found.told).await?,
+        Some(r) => reserving::all(&app.store, r, sending, at, &mut found.told).await?,
         None => 0,
     };
     let n = |says| found.told.iter().filter(|t| t.says == says).count();
@@ -89,26 +88,6 @@ pub(crate) async fn clear(State(app): State<App>, Json(asked): Json<ClearAddress
         reserved,
         people: found.told,
     }))
-}
-
-/// People reserved by one change.
-const AT_ONCE: usize = 100;
-
-/// Reserves those who are cleared, asking about each once more: who isn't any longer is told as that. How many were.
-async fn reserve_cleared(app: &App, r: &Reserve, sending: &Sending, at: Instant, told: &mut [Told]) -> Result<usize, ApiError> {
-    let (of, what, until) = (r.clone(), sending.clone(), r.until);
-    let mailing = app.store.write(move |c| reserving::begin(c, &of, &what, at)).await?;
-    let mut cleared: Vec<&mut Told> = told.iter_mut().filter(|t| t.says == Says::Cleared).collect();
-    let mut reserved = 0;
-    for part in cleared.chunks_mut(AT_ONCE) {
-        let people: Vec<String> = part.iter().map(|t| t.address.clone()).collect();
-        let outcomes = app.store.write(move |c| reserving::some(c, mailing, &people, at, until)).await?;
-        for (t, outcome) in part.iter_mut().zip(outcomes) {
-            reserved += usize::from(outcome == Some(Outcome::Cleared));
-            t.is_now(outcome);
-        }
-    }
-    Ok(reserved)
 }
 
 #[derive(Deserialize, IntoParams)]
@@ -126,7 +105,8 @@ pub(crate) struct Since {
 #[utoipa::path(get, path = "/api/do-not-write.csv", params(Since), responses((status = 200, body = String, content_type = "text/csv")))]
 pub(crate) async fn list(State(app): State<App>, Query(q): Query<Since>) -> Result<Response, ApiError> {
     let since = Instant::of(q.since.unwrap_or(0));
-    let rows = app.store.read(move |c| do_not_write::since(c, since)).await?;
+    let now = app.now();
+    let rows = app.store.read(move |c| do_not_write::since(c, since, now)).await?;
     let each = rows.into_iter().map(move |d| {
         let key = d.address.to_lowercase();
         let address = if q.hashed && key.contains('@') { hash(&key) } else { d.address };

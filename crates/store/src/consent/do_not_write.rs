@@ -20,7 +20,7 @@ const LOOKS_BACK: i64 = HOUR;
 const WEBHOOK: &str = "do_not_write_webhook";
 const MARKS: &str = "do_not_write_marks";
 
-/// Somebody who must not be written to. Who agreed again isn't one any more.
+/// Somebody who must not be written to. Who agreed again isn't one any more, nor is a line that ran out.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct DoNotWrite {
     /// An address; of a suppression list also a domain, or the hash of an address.
@@ -42,10 +42,11 @@ pub struct DoNotWrite {
 enum Of<'a> {
     Since(Instant),
     People(&'a [i64]),
-    Lines(i64),
+    /// Those after one, up to another.
+    Lines(i64, i64),
 }
 
-fn rows(c: &Connection, of: Of<'_>) -> Result<Vec<DoNotWrite>> {
+fn rows(c: &Connection, of: Of<'_>, now: Instant) -> Result<Vec<DoNotWrite>> {
     let by_consent = format!("consent IN ({}, {})", Consent::Complained as i64, Consent::Withdrawn as i64);
     let retired = MailStatus::Retired as i64;
     let people = |asked: &dyn Fn(&str) -> String| {
@@ -71,7 +72,8 @@ fn rows(c: &Connection, of: Of<'_>) -> Result<Vec<DoNotWrite>> {
     let lines = |asked: &str| {
         format!(
             "SELECT e.text, e.added_at, NULL, NULL, '', 3, e.id, 0 FROM suppression_entry e JOIN suppression_list l ON l.id = e.list_id
-             WHERE e.ended_at IS NULL AND l.ended_at IS NULL AND l.scope = 'all' AND {asked}"
+             WHERE e.ended_at IS NULL AND (e.expires_at IS NULL OR e.expires_at > {}) AND l.ended_at IS NULL AND l.scope = 'all' AND {asked}",
+            now.millis()
         )
     };
     let (parts, value): (Vec<String>, Value) = match of {
@@ -84,9 +86,9 @@ fn rows(c: &Connection, of: Of<'_>) -> Result<Vec<DoNotWrite>> {
             let list = serde_json::to_string(ids)?;
             (people(&|_| "k.id IN (SELECT value FROM json_each(?1))".into()).to_vec(), list.into())
         }
-        Of::Lines(after) => (vec![lines("e.id > ?1")], after.into()),
+        Of::Lines(after, upto) => (vec![lines(&format!("e.id > ?1 AND e.id <= {upto}"))], after.into()),
     };
-    let mut s = c.prepare_cached(&format!("{} ORDER BY 2, 1", parts.join(" UNION ALL ")))?;
+    let mut s = c.prepare(&format!("{} ORDER BY 2, 1", parts.join(" UNION ALL ")))?;
     let found = s.query_map(params_from_iter([value]), |r| {
         let reason = match (r.get::<_, Option<i64>>(2)?, r.get::<_, i64>(5)?) {
             (Some(consent), _) if consent == Consent::Complained as i64 => Reason::Complained,
@@ -109,8 +111,8 @@ fn rows(c: &Connection, of: Of<'_>) -> Result<Vec<DoNotWrite>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn since(c: &Connection, at: Instant) -> Result<Vec<DoNotWrite>> {
-    rows(c, Of::Since(at))
+pub fn since(c: &Connection, at: Instant, now: Instant) -> Result<Vec<DoNotWrite>> {
+    rows(c, Of::Since(at), now)
 }
 
 /// What was told up to now: the newest entry of the ledger and line of a list, and when an address was last retired or a person's mail sunset.
@@ -119,12 +121,15 @@ struct Marks {
     ledger: i64,
     line: i64,
     status: i64,
+    /// Lines that ran out by this instant were told; none: it was never looked.
+    #[serde(default)]
+    ran_out: Option<i64>,
 }
 
 fn newest(c: &Connection) -> Result<Marks> {
     let sql = formatcp!("SELECT coalesce((SELECT max(id) FROM ledger), 0), coalesce((SELECT max(id) FROM suppression_entry), 0),
         max(coalesce((SELECT max(status_at) FROM contact WHERE status = {RETIRED} AND status <> {ACTIVE}), 0), coalesce((SELECT max(sunset_at) FROM contact WHERE sunset_at IS NOT NULL), 0))");
-    Ok(c.prepare_cached(sql)?.query_row([], |r| Ok(Marks { ledger: r.get(0)?, line: r.get(1)?, status: r.get(2)? }))?)
+    Ok(c.prepare_cached(sql)?.query_row([], |r| Ok(Marks { ledger: r.get(0)?, line: r.get(1)?, status: r.get(2)?, ran_out: None }))?)
 }
 
 /// The system that is told of each change, when one is.
@@ -142,20 +147,26 @@ pub fn webhook(c: &Connection) -> Result<Option<i64>> {
 pub fn tell(c: &Connection, id: Option<i64>, now: Instant, person: Option<i64>) -> Result<()> {
     webhooks::choose(c, WEBHOOK, id, "system told whom not to write to chosen", now, person)?;
     // Another one knows nothing of what was told before.
-    c.execute("DELETE FROM do_not_write_told", [])?;
-    settings::set(c, MARKS, &serde_json::to_string(&newest(c)?)?)
+    c.execute_batch("DELETE FROM do_not_write_told; DELETE FROM suppression_line_over")?;
+    settings::set(c, MARKS, &serde_json::to_string(&Marks { ran_out: Some(now.millis()), ..newest(c)? })?)
 }
 
 /// Is there anything to tell?
 ///
 /// # Errors
 /// When the database fails.
-pub fn due(c: &Connection) -> Result<bool> {
+pub fn due(c: &Connection, now: Instant) -> Result<bool> {
     if webhook(c)?.is_none() {
         return Ok(false);
     }
     let (told, newest) = (marks(c)?, newest(c)?);
-    Ok(told.ledger < newest.ledger || told.line < newest.line || told.status < newest.status)
+    if told.ledger < newest.ledger || told.line < newest.line || told.status < newest.status {
+        return Ok(true);
+    }
+    let Some(ran_out) = told.ran_out else { return Ok(true) };
+    Ok(c.prepare_cached("SELECT 1 FROM suppression_line_over")?.exists([])?
+        || c.prepare_cached("SELECT 1 FROM suppression_entry WHERE expires_at > ?1 AND expires_at <= ?2 AND ended_at IS NULL")?
+            .exists([ran_out, now.millis()])?)
 }
 
 fn marks(c: &Connection) -> Result<Marks> {
@@ -205,6 +216,31 @@ fn tell_of_ends(c: &Connection, webhook: i64, people: &[i64], found: &[DoNotWrit
     Ok(())
 }
 
+/// Tells of lines that ended or ran out, of those that were told before; true when there are more. Another line, or another reason, may still stand.
+fn tell_of_lines_over(c: &Connection, webhook: i64, told: &Marks, now: Instant) -> Result<bool> {
+    let ran_out = told.ran_out.unwrap_or(now.millis());
+    c.prepare_cached(
+        "INSERT OR IGNORE INTO suppression_line_over
+         SELECT id FROM suppression_entry WHERE expires_at > ?1 AND expires_at <= ?2 AND ended_at IS NULL",
+    )?
+    .execute([ran_out, now.millis()])?;
+    let mut s = c.prepare_cached(
+        "SELECT e.id, e.text, coalesce(e.ended_at, e.expires_at), l.scope = 'all' AND e.id <= ?1
+         FROM suppression_line_over o JOIN suppression_entry e ON e.id = o.entry_id JOIN suppression_list l ON l.id = e.list_id ORDER BY o.entry_id LIMIT ?2",
+    )?;
+    let over: Vec<(i64, String, i64, bool)> =
+        s.query_map([told.line, AT_ONCE], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?.collect::<rusqlite::Result<_>>()?;
+    for (id, text, at, known) in &over {
+        c.prepare_cached("DELETE FROM suppression_line_over WHERE entry_id = ?1")?.execute([id])?;
+        if *known {
+            let body = serde_json::json!({ "what": "do_not_write_ended", "address": text, "since": Instant::of(*at).iso(), "reason": Reason::Suppressed,
+                "topic": null, "legal_entity": "" });
+            webhooks::queue(c, webhook, &format!("do-not-write-ended-line-{id}"), None, &body, now)?;
+        }
+    }
+    Ok(over.len() as i64 == AT_ONCE)
+}
+
 /// Tells of the next changes; false when there are no more. Each is told once, by a key of its own: who it is, since when and why. What was told of
 /// somebody and stands no longer is told, too.
 ///
@@ -228,11 +264,13 @@ pub fn go_on(c: &Connection, now: Instant) -> Result<bool> {
             people.push(id?);
         }
     }
-    let mut found = if people.is_empty() { Vec::new() } else { rows(c, Of::People(&people))? };
+    let mut found = if people.is_empty() { Vec::new() } else { rows(c, Of::People(&people), now)? };
     tell_of_ends(c, webhook, &people, &found, now)?;
-    if told.line < newest.line {
-        found.extend(rows(c, Of::Lines(told.line))?);
+    let line = newest.line.min(told.line + AT_ONCE);
+    if told.line < line {
+        found.extend(rows(c, Of::Lines(told.line, line), now)?);
     }
+    let more_over = tell_of_lines_over(c, webhook, &told, now)?;
     for d in found {
         let body = serde_json::json!({ "what": "do_not_write", "address": d.address, "since": Instant::of(d.since).iso(), "reason": d.reason,
             "topic": d.topic, "legal_entity": d.entity });
@@ -246,6 +284,6 @@ pub fn go_on(c: &Connection, now: Instant) -> Result<bool> {
             ])?;
         }
     }
-    settings::set(c, MARKS, &serde_json::to_string(&Marks { ledger: upto, ..newest })?)?;
-    Ok(upto < newest.ledger)
+    settings::set(c, MARKS, &serde_json::to_string(&Marks { ledger: upto, line, ran_out: Some(now.millis()), ..newest })?)?;
+    Ok(upto < newest.ledger || line < newest.line || more_over)
 }

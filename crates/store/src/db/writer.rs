@@ -1,8 +1,8 @@
 //! The writer thread: takes jobs in their order, those of people who leave first, and answers each after the commit.
 
 use crate::StoreError;
-use crate::db::readers::Closed;
 use crate::kept::Kept;
+use crate::readers::Closed;
 use rusqlite::Connection;
 use std::cell::Cell;
 use std::collections::VecDeque;

@@ -11,7 +11,7 @@ use rinse_core::delivery::operator::Mx;
 use rinse_core::delivery::pause::Rule;
 use rinse_core::{DAY, HOUR, Instant, MINUTE};
 use rinse_store::contacts::{self, Profile};
-use rinse_store::delivery::{alerts, operators};
+use rinse_store::delivery::{alerts, opened, operators};
 use rinse_store::ledger::{self, Origin};
 use rinse_store::{Connection, domains, flow, sends};
 
@@ -216,6 +216,36 @@ fn one_operators_domains_are_one_group() {
         assert_eq!(group(c, "gull.example").group, "other.example");
         operators::found(c, gull, Some(&[]), START + 3 * DAY).unwrap();
         assert_eq!((group(c, "gull.example").group, group(c, "gull.example").said_by), ("gull.example".into(), operators::SaidBy::Nobody));
+    });
+}
+
+/// What a group's people opened stands against what is expected of them, mailing by mailing; one that is opened far less is told from the others.
+#[test]
+fn opens_are_held_against_what_is_expected_of_a_group() {
+    run(150, |c| {
+        people_at(c, "gull.example", 150);
+        let week = |n: i64| START + n * 7 * DAY;
+        for n in 0..11 {
+            let m = mail(c, week(n), week(n) + HOUR, |_, _| FINE);
+            // A third of everybody; of the last mailing hardly anybody at gull.example.
+            let at_gull = if n == 10 { 30 } else { 3 };
+            c.execute(
+                "UPDATE send SET any_open_at = handed_at + 60000, open_at = handed_at + 60000 WHERE mailing_id = ?1 AND
+                 (contact_id + ?1) % iif((SELECT address FROM contact k WHERE k.id = contact_id) LIKE '%gull%', ?2, 3) = 0",
+                [m, at_gull],
+            )
+            .unwrap();
+        }
+        let now = week(10) + 3 * DAY;
+        look(c, week(10) + DAY);
+        let of = |from, group: &str| opened::since(c, from).unwrap().remove(group).unwrap_or_default();
+        assert_eq!(of(START, "gull.example").len(), 2, "the last is too young");
+        look(c, now);
+        let (gull, tern) = (of(START, "gull.example"), of(START, "tern.example"));
+        assert_eq!(gull.iter().map(|o| o.under).collect::<Vec<_>>(), [false, false, true]);
+        assert!(tern.len() == 3 && gull[2].expected > 0.25 && gull[2].lower < gull[2].expected);
+        assert_eq!((gull[2].opened.count, gull[2].opened.of), (5, 150));
+        assert_eq!(of(week(10), "gull.example").len(), 1);
     });
 }
 

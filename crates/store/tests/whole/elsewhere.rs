@@ -7,7 +7,7 @@ use rinse_core::consent::Act;
 use rinse_core::history::told;
 use rinse_core::id::ContactId;
 use rinse_core::suppression::Entry;
-use rinse_core::{DAY, HOUR};
+use rinse_core::{DAY, HOUR, Instant};
 use rinse_store::clearing::addresses::{Says, Sending, clear};
 use rinse_store::history::reserving::{self, Reserve};
 use rinse_store::history::taking::{self, Memory, Taken, Takes};
@@ -92,9 +92,9 @@ fn whom_not_to_write_to_is_told_once_each() {
     run(8, |c| {
         let webhook = webhooks::make(c, "The other sender", "https://sender.example/stop", b"secret", START, None).unwrap();
         do_not_write::tell(c, Some(webhook), START, None).unwrap();
-        assert!(!do_not_write::due(c).unwrap(), "what was before is in the file");
+        assert!(!do_not_write::due(c, START + DAY).unwrap(), "what was before is in the file");
         some(c);
-        let told = |since| do_not_write::since(c, since).unwrap();
+        let told = |since| do_not_write::since(c, since, START + DAY).unwrap();
         let names = |since| told(since).iter().map(|d| (d.address.clone(), d.reason)).collect::<Vec<_>>();
         assert_eq!(told(START).len(), 6);
         assert_eq!(
@@ -118,7 +118,7 @@ fn whom_not_to_write_to_is_told_once_each() {
         );
         // The same again is no news; who agrees again is no longer on the list, and that is told once, too.
         while do_not_write::go_on(c, START + DAY).unwrap() {}
-        assert!(!do_not_write::due(c).unwrap());
+        assert!(!do_not_write::due(c, START + DAY).unwrap());
         ledger::act(c, ContactId(person(c, 1)), START + DAY, Act::Confirmed, &origin()).unwrap();
         for _ in 0..2 {
             while do_not_write::go_on(c, START + DAY).unwrap() {}
@@ -138,6 +138,49 @@ fn whom_not_to_write_to_is_told_once_each() {
         rinse_store::erasure::erase(c, ContactId(person(c, 1)), START + 3 * DAY, None).unwrap();
         while do_not_write::go_on(c, START + 3 * DAY).unwrap() {}
         assert_eq!(rows::<i64>(c, "SELECT count(*) FROM delivery"), [8]);
+    });
+}
+
+/// A line that is taken off, or that runs out, is told as ended: once, and only where it was told before.
+#[test]
+fn a_line_that_is_over_is_told_once() {
+    run(1, |c| {
+        let webhook = webhooks::make(c, "The other sender", "https://sender.example/stop", b"secret", START, None).unwrap();
+        let put = |text: &str, expires_at, now| {
+            let beside = Beside { reason: "", source: "a test", expires_at, person: None };
+            assert!(suppression::add(c, 1, &Entry::parse(text).unwrap(), beside, now).unwrap());
+        };
+        let go_on = |now| {
+            while do_not_write::go_on(c, now).unwrap() {}
+            assert!(!do_not_write::due(c, now).unwrap());
+            rows::<String>(c, "SELECT body FROM delivery ORDER BY id")
+        };
+        put("before.example", Some(START + HOUR), START);
+        do_not_write::tell(c, Some(webhook), START + 2 * HOUR, None).unwrap();
+        assert!(go_on(START + 2 * HOUR).is_empty(), "what was over before is no news");
+        put("gull.example", None, START + 2 * HOUR);
+        put("tern.example", Some(START + DAY), START + 2 * HOUR);
+        put("gone.example", None, START + 2 * HOUR);
+        let of = |text: &str| rows::<i64>(c, &format!("SELECT id FROM suppression_entry WHERE text = '{text}'"))[0];
+        suppression::take_off(c, of("gone.example"), START + 2 * HOUR, None).unwrap();
+        assert_eq!(go_on(START + 3 * HOUR).len(), 2, "one came and went unseen");
+        suppression::take_off(c, of("gull.example"), START + 4 * HOUR, None).unwrap();
+        assert!(do_not_write::due(c, START + 4 * HOUR).unwrap());
+        let last = |all: Vec<String>| all.last().unwrap().clone();
+        let said = last(go_on(START + 4 * HOUR));
+        assert!(said.contains("do_not_write_ended") && said.contains("gull.example") && said.contains("suppressed"), "{said}");
+        assert!(!do_not_write::due(c, START + 23 * HOUR).unwrap() && do_not_write::due(c, START + DAY).unwrap());
+        let listed = |now| do_not_write::since(c, Instant::of(0), now).unwrap().iter().any(|d| d.address == "tern.example");
+        assert_eq!((listed(START + 23 * HOUR), listed(START + DAY)), (true, false));
+        let said = last(go_on(START + DAY));
+        assert!(said.contains("do_not_write_ended") && said.contains("tern.example"), "{said}");
+        suppression::take_off(c, of("tern.example"), START + 2 * DAY, None).unwrap();
+        assert_eq!(go_on(START + 2 * DAY).len(), 4, "it was told as over");
+        // Nobody is told: nothing is kept for them.
+        do_not_write::tell(c, None, START + 2 * DAY, None).unwrap();
+        put("later.example", None, START + 2 * DAY);
+        suppression::take_off(c, of("later.example"), START + 3 * DAY, None).unwrap();
+        assert_eq!(rows::<i64>(c, "SELECT count(*) FROM suppression_line_over"), [0]);
     });
 }
 

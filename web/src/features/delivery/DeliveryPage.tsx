@@ -122,6 +122,23 @@ export function DeliveryPage() {
                         { num: true },
                       ),
                     ),
+                    col.shown(
+                      "Opened",
+                      (g) => g.opened && g.opened.opened.rate,
+                      (g) =>
+                        g.opened ? (
+                          <>
+                            {percent(g.opened.opened.rate)}
+                            <div className="soft small">
+                              {percent(g.opened.expected)} expected
+                              {g.opened.under > 0 && `, ${count(g.opened.under)} of ${count(g.opens.length)} under it`}
+                            </div>
+                          </>
+                        ) : (
+                          <span className="soft">can’t be told</span>
+                        ),
+                      { num: true },
+                    ),
                     col.text("Let in", words),
                     col.text("Done", done),
                   ]}
@@ -131,7 +148,9 @@ export function DeliveryPage() {
             <p className="soft small" style={{ maxWidth: "62em" }}>
               Marks: 97% accepted, 95%. A group is told to be under one only where the whole 95% interval of its
               accepted mail is: {count(v.accepted.of)} messages in all, {percent(v.accepted.rate)} accepted. Domains of
-              fewer than 20 people stand together. What hosts said stands in{" "}
+              fewer than 20 people stand together. Opened: of people whose opens can be known, against what the same
+              mailings’ opens elsewhere and the group’s own past lead to expect; of groups with eight mailings before,
+              of 40 such people each, from two days after a mailing on. What hosts said stands in{" "}
               <Link to="/upkeep/reasons">reply lines</Link>.
             </p>
           </>

@@ -41,7 +41,7 @@ export function GroupDays({ v }: { v: View }) {
             `${g.name}: ${percent(g.accepted.rate)} accepted, ${percent(g.blocked.rate, 2)} blocked of ${count(g.accepted.of)}`,
         )
         .join("; ")}
-      caption={`Of each day’s mail: brick refused because of us (blocked), ochre for the address’s reasons (bounced), hollow put off at the first try; a ring: complaints, two or more, over 0.1%; dotted: 5%; what is over 20% is drawn as 20%; pale: fewer than ${FEW} messages${
+      caption={`Of each day’s mail: brick refused because of us (blocked), ochre for the address’s reasons (bounced), hollow put off at the first try; a ring: complaints, two or more, over 0.1%; dotted: 5%; what is over 20% is drawn as 20%; a deep triangle: a mailing was opened far less here than expected; pale: fewer than ${FEW} messages${
         v.groups.length > MOST ? `; the first ${MOST} of ${count(v.groups.length)} groups are drawn` : ""
       }`}
     >
@@ -96,6 +96,18 @@ export function GroupDays({ v }: { v: View }) {
                 </g>
               );
             })}
+            {g.opens
+              .filter((o) => o.under)
+              .map((o) => (
+                <path
+                  key={o.mailing_id}
+                  transform={`translate(${x(Math.floor(o.at / DAY) - v.from_day) + 2 + wide / 2} ${base - TALL + 13})`}
+                  d="M -5 -5 L 5 -5 L 0 4 Z"
+                  style={{ fill: "var(--deep)" }}
+                >
+                  <title>{`${o.mailing}: ${percent(o.opened.rate)} of ${count(o.opened.of)} opened, ${percent(o.expected)} were expected, ${percent(o.lower)} at the least`}</title>
+                </path>
+              ))}
             <text x={RIGHT + 14} y={base - 6} fontSize={13}>
               {percent(g.accepted.rate)}
             </text>

@@ -16,6 +16,7 @@ use rinse_core::figure::Figure;
 use rinse_core::findings::{By, Clock};
 use rinse_core::report::Rate;
 use rinse_store::delivery::alerts::{self as kept_alerts, Alert};
+use rinse_store::delivery::opened::{self, Opened};
 use rinse_store::delivery::{operators, reports as kept};
 use rinse_store::domains::{self, GroupPause};
 use rinse_store::findings::groups::{self, Filter};
@@ -52,6 +53,23 @@ pub(crate) struct HeldBack {
     since: i64,
 }
 
+/// Human opens of some mailings together, and the share that was expected of the same people.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct OpenedOfExpected {
+    opened: Rate,
+    expected: f64,
+    /// So many of the mailings lie under their lower limits.
+    under: usize,
+}
+
+#[allow(clippy::cast_precision_loss)]
+fn opened_of(opens: &[Opened]) -> Option<OpenedOfExpected> {
+    let sum = |f: fn(&Opened) -> u64| opens.iter().map(f).sum::<u64>();
+    let opened = Rate::new(sum(|o| o.opened.count), sum(|o| o.opened.of));
+    let expected = opens.iter().map(|o| o.expected * o.opened.of as f64).sum::<f64>() / opened.of.max(1) as f64;
+    (opened.of > 0).then(|| OpenedOfExpected { opened, expected, under: opens.iter().filter(|o| o.under).count() })
+}
+
 /// How a mailbox group lets our mail in.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct DeliveryGroup {
@@ -67,6 +85,10 @@ pub(crate) struct DeliveryGroup {
     /// The first day of the last run of days on which it blocked anything.
     blocked_since: Option<i64>,
     days: Vec<DeliveryDay>,
+    /// What people opened of each mailing that can be judged, as of the day before.
+    opens: Vec<Opened>,
+    /// Of all of them together; none: none can be judged.
+    opened: Option<OpenedOfExpected>,
     pause: Option<GroupPause>,
     held_back: Option<HeldBack>,
 }
@@ -124,7 +146,9 @@ fn view(c: &Connection, now: i64) -> Result<DeliveryView, StoreError> {
         .into_iter()
         .map(|h| (h.name, HeldBack { usual: h.usual, ceiling: h.ceiling, since: h.since }))
         .collect();
+    let mut judged = opened::since(c, rinse_core::Instant::of((today - DAYS + 1) * DAY))?;
     let group = |(name, (g, days, domains)): (String, Of)| {
+        let opens = judged.remove(&name).unwrap_or_default();
         let rate = |f: Figure| g.sums_for(f).rate(f);
         let accepted = rate(Figure::Accepted);
         let since = days.values().rev().take_while(|d| d.blocked > 0).last().map(|d| d.day);
@@ -137,6 +161,8 @@ fn view(c: &Connection, now: i64) -> Result<DeliveryView, StoreError> {
             complaints: rate(Figure::Complaints),
             blocked_since: since,
             days: days.into_values().collect(),
+            opened: opened_of(&opens),
+            opens,
             pause: pauses.remove(&name),
             held_back: held.remove(&name),
             domains: domains.into_iter().map(|(id, name)| Tied { id, name }).collect(),

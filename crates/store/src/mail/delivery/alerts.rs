@@ -1,7 +1,7 @@
 //! Alerts about mailbox groups: worked out again each day from what was counted of the last 90 days, opened at once by a
 //! pause, ended by three mailings within limits or by a person.
 
-use super::operators;
+use super::{opened, operators};
 use crate::findings::groups::{self, Filter};
 use crate::stored::As;
 use crate::upkeep::incidents::ReplyLine;
@@ -127,7 +127,7 @@ pub fn largest(c: &Connection, now: Instant) -> Result<HashMap<String, u32>> {
 
 /// An alert as it is worked out.
 #[derive(Debug, Clone)]
-pub struct Found {
+struct Found {
     group: String,
     kind: Kind,
     mailing: MailingId,
@@ -138,34 +138,42 @@ pub struct Found {
     told: Told,
 }
 
+/// What was worked out at once: the alerts, and what people opened against what is expected.
+#[derive(Debug, Clone, Default)]
+pub struct Looked {
+    alerts: Vec<Found>,
+    opened: Vec<opened::Judged>,
+}
+
 /// Works all alerts out of what was counted. Beside the writer: see [`keep`].
 ///
 /// # Errors
 /// When the database fails.
-pub fn look(c: &Connection, now: Instant) -> Result<Vec<Found>> {
+pub fn look(c: &Connection, now: Instant) -> Result<Looked> {
     let ended: HashMap<(String, i64), i64> = c
         .prepare_cached(
             "SELECT name, kind, max(ended_at) FROM delivery_alert WHERE person_id IS NOT NULL AND ended_at IS NOT NULL GROUP BY 1, 2",
         )?
         .query_map([], |r| Ok(((r.get(0)?, r.get(1)?), r.get(2)?)))?
         .collect::<rusqlite::Result<_>>()?;
-    let mut out = Vec::new();
+    let mut out = Looked::default();
     for (group, all) in history(c, now)? {
         let on: Vec<OnMailing> = all.iter().map(|a| a.on).collect();
+        let opens = junk::each(&on.iter().map(|m| Opens { here: m.here, elsewhere: m.elsewhere }).collect::<Vec<_>>());
+        out.opened.extend(all.iter().zip(&opens).filter_map(|(a, expected)| {
+            let judged = |expected| opened::Judged { group: group.clone(), mailing: a.mailing, at: a.at, here: a.on.here, expected };
+            expected.map(judged)
+        }));
         for kind in Kind::ALL {
             let mut says = alert::says(kind, &on);
             // What a person has judged is judged.
             if let Some(until) = ended.get(&(group.clone(), kind.code())) {
                 all.iter().zip(&mut says).filter(|(a, _)| a.at.millis() <= *until).for_each(|(_, s)| *s = Says::Nothing);
             }
-            let expected = if kind == Kind::OpenedLess {
-                junk::each(&on.iter().map(|m| Opens { here: m.here, elsewhere: m.elsewhere }).collect::<Vec<_>>())
-            } else {
-                vec![None; on.len()]
-            };
+            let expected = |i: usize| opens[i].as_ref().filter(|_| kind == Kind::OpenedLess);
             for span in alert::spans(&says) {
                 let outside: Vec<usize> = (span.from..=span.last).filter(|i| says[*i] == Says::Outside).collect();
-                out.push(Found {
+                out.alerts.push(Found {
                     group: group.clone(),
                     kind,
                     mailing: all[span.from].mailing,
@@ -173,7 +181,7 @@ pub fn look(c: &Connection, now: Instant) -> Result<Vec<Found>> {
                     last: all[span.last].at,
                     ended: span.until.map(|i| all[i].at),
                     grave: outside.iter().any(|i| alert::is_grave(kind, &on[*i])),
-                    told: told::of(outside.iter().map(|i| (&on[*i], expected[*i].as_ref()))),
+                    told: told::of(outside.iter().map(|i| (&on[*i], expected(*i)))),
                 });
             }
         }
@@ -185,7 +193,9 @@ pub fn look(c: &Connection, now: Instant) -> Result<Vec<Found>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn keep(c: &Connection, found: &[Found], now: Instant) -> Result<()> {
+pub fn keep(c: &Connection, looked: &Looked, now: Instant) -> Result<()> {
+    opened::keep(c, &looked.opened)?;
+    let found = &looked.alerts;
     let mut s = c.prepare_cached(
         "INSERT INTO delivery_alert (name, kind, mailing_id, since, last_at, grave, mailings, words, figures, ended_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)
          ON CONFLICT (name, kind, mailing_id) DO UPDATE SET since = min(since, excluded.since), last_at = excluded.last_at, grave = excluded.grave, mailings = excluded.mailings, words = excluded.words,

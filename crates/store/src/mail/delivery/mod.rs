@@ -3,6 +3,7 @@
 pub mod ahead;
 pub mod alerts;
 pub mod names;
+pub mod opened;
 pub mod operators;
 pub mod panel;
 pub mod reports;

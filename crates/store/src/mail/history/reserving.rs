@@ -4,11 +4,11 @@
 //! A reservation is the row of a message whose first step hasn't come yet.
 
 use super::outside;
-use crate::clearing::addresses::Sending;
+use crate::clearing::addresses::{Says, Sending, Told};
 use crate::clearing::person;
 use crate::contacts;
 use crate::send_state::{ACCEPTED, NOT_SENT};
-use crate::{Result, StoreError, topics};
+use crate::{Result, Store, StoreError, topics};
 use const_format::formatcp;
 use rinse_core::address::Address;
 use rinse_core::clearance::Outcome;
@@ -21,6 +21,8 @@ use utoipa::ToSchema;
 
 /// No reservation lasts longer.
 const LONGEST: i64 = 30 * DAY;
+/// People reserved by one change.
+const AT_ONCE: usize = 100;
 /// Those that end at once.
 const ENDED_AT_ONCE: u32 = 1_000;
 
@@ -112,6 +114,26 @@ pub fn some(c: &Connection, mailing: MailingId, people: &[String], at: Instant, 
             Ok(Some(outcome))
         })
         .collect()
+}
+
+/// Reserves those who are cleared, asking about each once more: who isn't any longer is told as that. How many were.
+///
+/// # Errors
+/// As [`begin`].
+pub async fn all(store: &Store, r: Reserve, sending: Sending, at: Instant, told: &mut [Told]) -> Result<usize> {
+    let until = r.until;
+    let mailing = store.write(move |c| begin(c, &r, &sending, at)).await?;
+    let mut cleared: Vec<&mut Told> = told.iter_mut().filter(|t| t.says == Says::Cleared).collect();
+    let mut reserved = 0;
+    for part in cleared.chunks_mut(AT_ONCE) {
+        let people: Vec<String> = part.iter().map(|t| t.address.clone()).collect();
+        let outcomes = store.write(move |c| some(c, mailing, &people, at, until)).await?;
+        for (t, outcome) in part.iter_mut().zip(outcomes) {
+            reserved += usize::from(outcome == Some(Outcome::Cleared));
+            t.is_now(outcome);
+        }
+    }
+    Ok(reserved)
 }
 
 /// Ends reservations whose time is over; true when there are more.
