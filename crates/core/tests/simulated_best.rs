@@ -49,6 +49,31 @@ fn none_is_called_best_where_none_is(#[case] groups: usize, #[case] mailings: us
     assert!(share <= 0.062, "{share} of runs call one");
 }
 
+/// What is rare: hardly anybody leaves, and small groups stand beside large ones, in which nobody has left by chance.
+#[rstest]
+#[case::mail_load(15, 40, 0.002)]
+#[case::complaints(8, 20, 0.0004)]
+#[case::nearly_all(8, 20, 0.998)]
+fn of_what_is_rare_none_is_called_best_either(#[case] groups: u64, #[case] mailings: i64, #[case] rate: f64) {
+    let mut called = 0;
+    for run in 0..RUNS {
+        let mut rng = ChaCha12Rng::seed_from_u64(run * 104_729 + groups);
+        let between = Normal::new(0.0, 0.3).unwrap();
+        let mut parts = vec![Part { days: 40, ..Part::default() }; groups as usize];
+        for m in 0..mailings {
+            let p = rate + rate.min(1.0 - rate) * f64::clamp(between.sample(&mut rng), -0.9, 0.9);
+            for (g, part) in (0..).zip(&mut parts) {
+                let trials = rng.random_range(10..60) * (1 + g * g);
+                let successes = Binomial::new(trials, p).unwrap().sample(&mut rng);
+                part.mailings.insert(MailingId(m), Arm { successes, trials });
+            }
+        }
+        called += u64::from(told(&parts, rate > 0.5).iter().any(|b| b.is_better()));
+    }
+    let share = called as f64 / RUNS as f64;
+    assert!(share <= 0.062, "{share} of runs call one");
+}
+
 #[test]
 fn one_that_is_far_ahead_is_found() {
     assert!(runs(7, 12, 0.2, false, 0.6) > 0.9);

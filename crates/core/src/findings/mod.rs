@@ -140,7 +140,7 @@ pub fn name_of(by: By, key: &str) -> String {
         (By::Day, Some(d)) => Some(date(d)),
         // Weeks begin on Mondays; 1970-01-01 was a Thursday.
         (By::Week, Some(w)) => Some(format!("week of {}", date(w * 7 - 3))),
-        (By::Month, _) => format!("{key}-01T00:00:00Z").parse().ok().map(|t: jiff::Timestamp| t.strftime("%B %Y").to_string()),
+        (By::Month, _) => format!("{key}-01T00:00:00Z").parse().ok().map(|t: jiff::Timestamp| t.strftime("%b %Y").to_string()),
         (By::Class, Some(1)) => Some("marketing".into()),
         (By::Class, Some(2)) => Some("service".into()),
         (By::Channel, Some(1)) => Some("email".into()),
@@ -197,7 +197,7 @@ mod tests {
     #[case(By::Hour, "8", "08:00")]
     #[case(By::Day, "20559", "16 Apr 2026")]
     #[case(By::Week, "2937", "week of 13 Apr 2026")]
-    #[case(By::Month, "2026-04", "April 2026")]
+    #[case(By::Month, "2026-04", "Apr 2026")]
     #[case(By::Arm, "1", "arm B")]
     #[case(By::Arm, "-1", "no trial")]
     #[case(By::Load, "8", "usual mail, slackening")]

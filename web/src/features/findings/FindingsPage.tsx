@@ -88,8 +88,9 @@ function Sentence({ found }: { found: Found }) {
       </p>
       {total.over_mailings && (
         <p className="soft" style={{ margin: "0 0 8px" }}>
-          {bare(r.lower)} to {bare(r.upper)}% among people; {bare(total.over_mailings.lower)} to{" "}
-          {bare(total.over_mailings.upper)}% with the mailing as the unit, since mailings differ from each other.
+          {bare(r.lower, figure.decimals)} to {bare(r.upper, figure.decimals)}% among people;{" "}
+          {bare(total.over_mailings.lower, figure.decimals)} to {bare(total.over_mailings.upper, figure.decimals)}% with
+          the mailing as the unit, since mailings differ from each other.
         </p>
       )}
     </>
@@ -134,7 +135,10 @@ function Crossed({ found }: { found: Found }) {
         if (!c || c.rate.rate == null) return null;
         const share = high > low ? (c.rate.rate - low) / (high - low) : 0.5;
         return {
-          words: columns.length > 12 ? bare(c.rate.rate, 0) : percent(c.rate.rate, Math.min(1, figure.decimals)),
+          words:
+            columns.length > 12
+              ? bare(c.rate.rate, figure.decimals > 1 ? figure.decimals : 0)
+              : percent(c.rate.rate, Math.min(1, figure.decimals)),
           share: Math.max(0, Math.min(1, share)),
           hollow: c.rate.thin,
           says: `${percent(c.rate.rate, figure.decimals)} of ${count(c.rate.of)}, ${plural(c.mailings, "mailing")}`,
