@@ -123,6 +123,9 @@ pub fn bit(joined: i32, at: Instant) -> Option<u64> {
     u32::try_from(since).ok().filter(|s| *s < u32::from(MONTHS)).map(|s| 1 << s)
 }
 
+/// With the purchases of fewer people nothing is said of a mean's limits.
+const FEW_BUYERS: f64 = 10.0;
+
 /// A mean over people with its 95% limits.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, ToSchema)]
 #[schema(as = MeanOverPeople)]
@@ -133,11 +136,12 @@ pub struct Mean {
 }
 
 /// What people spent on average, from the sum and the sum of squares over all of them, those who spent nothing included; the limits by the normal
-/// law: none of fewer than a hundred people, whose few buyers would make it a pretence.
+/// law: none of fewer than a hundred people, or where fewer than ten equal purchases would carry as much (Kish's effective number: the square of the
+/// sum by the sum of squares). One buyer of a thousand, or none, has no limits by that law.
 #[must_use]
 #[allow(clippy::cast_precision_loss)]
 pub fn mean(people: u64, sum: f64, squares: f64) -> Option<Mean> {
-    if people < crate::report::THIN_BELOW {
+    if people < crate::report::THIN_BELOW || sum * sum < FEW_BUYERS * squares || sum == 0.0 {
         return None;
     }
     let n = people as f64;
@@ -195,6 +199,9 @@ mod tests {
         let m = mean(400, 40.0 * 25.0, 40.0 * 625.0).unwrap();
         let sd = (0.1f64 * 0.9 * 625.0 * 400.0 / 399.0).sqrt();
         assert!((m.mean - 2.5).abs() < 1e-12 && (m.upper - m.mean - 1.959_964 * sd / 20.0).abs() < 1e-6);
-        assert_eq!(mean(99, 1.0, 1.0), None);
+        assert_eq!(mean(99, 40.0, 40.0), None);
+        assert_eq!(mean(1_000, 0.0, 0.0), None, "nobody bought: the limits aren't 0 to 0");
+        assert_eq!(mean(1_000, 9.0 * 25.0, 9.0 * 625.0), None);
+        assert_eq!(mean(1_000, 10.0 + 900.0, 10.0 + 900.0 * 900.0), None, "ten bought, and one of them nearly all of it");
     }
 }
