@@ -9,8 +9,8 @@
 use super::LEAST_MAILINGS;
 use crate::stats::Arm;
 use crate::stats::adjust::{Adjustment, adjust_p_values};
+use crate::stats::rare::chance_of_the_rare;
 use crate::stats::welch::student_two_sided;
-use libm::lgamma;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use utoipa::ToSchema;
@@ -98,38 +98,14 @@ fn against_others(parts: &[Part], which: usize, more_is_better: bool) -> Option<
         return None;
     }
     let difference = rate - others;
+    let together = |side: fn(&(Arm, Arm)) -> Arm| {
+        let add = |s: Arm, a: Arm| Arm { successes: s.successes + a.successes, trials: s.trials + a.trials };
+        both.values().map(side).fold(Arm::default(), add)
+    };
     let t = if more_is_better { difference } else { -difference } / error;
     let two_sided = student_two_sided(t.abs(), mailings.min(other_mailings) as f64 - 1.0);
     let p = if t > 0.0 { two_sided / 2.0 } else { 1.0 - two_sided / 2.0 };
-    Some((difference, p.max(among_people((x, n - x), (others_x, others_n - others_x), more_is_better))))
-}
-
-/// With so many of the rarer answer the jackknife's error is right.
-const RARE: f64 = 200.0;
-
-/// How likely it is that so much of what is rare, or less, would fall to one side by chance among people: Fisher's exact one-sided p. Each side as
-/// those who did and those who didn't. 0 where nothing is rare.
-fn among_people(own: (f64, f64), others: (f64, f64), more_is_better: bool) -> f64 {
-    // Few did here, or few of the others didn't; where more is better, the other way round.
-    let tail = |x: f64, with: f64, beside: f64, rest: f64| (x, x + with, x + beside, x + with + beside + rest);
-    let (here, there) = if more_is_better {
-        (tail(own.1, own.0, others.1, others.0), tail(others.0, others.1, own.0, own.1))
-    } else {
-        (tail(own.0, own.1, others.0, others.1), tail(others.1, others.0, own.1, own.0))
-    };
-    let (x, people, all_such, all) = if here.0 <= there.0 { here } else { there };
-    if x >= RARE {
-        return 0.0;
-    }
-    let choose = |n: f64, k: f64| lgamma(n + 1.0) - lgamma(k + 1.0) - lgamma(n - k + 1.0);
-    let mut chance = (choose(all_such, x) + choose(all - all_such, people - x) - choose(all, people)).exp();
-    let (mut sum, mut j) = (chance, x);
-    while j > 0.0 && chance > 0.0 {
-        chance *= j * (all - all_such - people + j) / ((all_such - j + 1.0) * (people - j + 1.0));
-        j -= 1.0;
-        sum += chance;
-    }
-    sum.min(1.0)
+    Some((difference, p.max(chance_of_the_rare(together(|b| b.0), together(|b| b.1), more_is_better))))
 }
 
 #[cfg(test)]

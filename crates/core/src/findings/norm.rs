@@ -1,15 +1,19 @@
-//! A mailing against the norm of its own kind: Laney's p′ chart over the twenty mailings before it.
+//! A mailing against the norm of its own kind: Laney's p′ chart over the twenty mailings before it. What is rare lies outside its normal limits too
+//! often (a second complaint where one was usual), so it is also held to an exact test against all of the twenty.
 
 use crate::DAY;
 use crate::channel::Channel;
 use crate::id::LetterheadId;
 use crate::stats::Arm;
 use crate::stats::planning::p_prime_chart;
+use crate::stats::rare::chance_of_the_rare;
 use serde::Serialize;
 use utoipa::ToSchema;
 
 /// So many earlier mailings make a norm.
 pub const BASELINE: usize = 20;
+/// Outside is what chance among people leaves so seldom on a side: as three standard deviations do.
+const OUTSIDE: f64 = 0.00135;
 /// They are of so many days.
 const WITHIN_DAYS: i64 = 365;
 
@@ -71,14 +75,17 @@ pub fn of(points: &[Point], i: usize) -> Option<Norm> {
     if p.arm.trials == 0 {
         return None;
     }
+    let before = arms.iter().fold(Arm::default(), |s, a| Arm { successes: s.successes + a.successes, trials: s.trials + a.trials });
     arms.push(p.arm);
     let chart = p_prime_chart(&arms, BASELINE).ok()?.chart;
+    #[allow(clippy::cast_precision_loss)]
+    let above = p.arm.successes as f64 > chart.center * p.arm.trials as f64;
     Some(Norm {
         kind,
         center: chart.center,
         lower: chart.lower[BASELINE],
         upper: chart.upper[BASELINE],
-        outside: chart.signals.contains(&BASELINE),
+        outside: chart.signals.contains(&BASELINE) && chance_of_the_rare(p.arm, before, above) < OUTSIDE,
     })
 }
 
@@ -113,6 +120,18 @@ mod tests {
         // Weeks apart that many are older than a year.
         let slow: Vec<Point> = points(30, |_| 1).into_iter().map(|p| Point { at: p.at * 4, ..p }).collect();
         assert!(of_each(&slow).iter().all(Option::is_none));
+    }
+
+    /// A third complaint where one was usual is no news; twenty are.
+    #[test]
+    fn what_is_rare_is_outside_by_more_than_a_message_or_two() {
+        let mut all = points(21, |_| 1);
+        (0..).zip(&mut all).for_each(|(i, p)| p.arm = Arm { successes: u64::from(i % 3 == 0), trials: 2_000 });
+        all[20].arm.successes = 3;
+        let norm = of(&all, 20).unwrap();
+        assert!(3.0 / 2_000.0 > norm.upper && !norm.outside);
+        all[20].arm.successes = 20;
+        assert!(of(&all, 20).unwrap().outside);
     }
 
     #[test]

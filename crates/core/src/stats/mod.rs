@@ -24,6 +24,7 @@ pub mod planning;
 pub mod proportion;
 mod quadrature;
 pub mod randomization;
+pub mod rare;
 pub mod ratio_of_means;
 pub mod sample_size;
 pub mod shrink;
