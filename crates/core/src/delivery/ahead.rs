@@ -43,8 +43,7 @@ pub fn expected(groups: &[Group]) -> Option<Expected> {
     let usual: Vec<Option<f64>> = groups
         .iter()
         .map(|g| {
-            let all =
-                g.before.iter().fold(Arm::default(), |a, b| Arm { successes: a.successes + b.successes, trials: a.trials + b.trials });
+            let all: Arm = g.before.iter().copied().sum();
             (all.trials > 0).then(|| share(all))
         })
         .collect();

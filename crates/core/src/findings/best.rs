@@ -72,21 +72,21 @@ fn against_others(parts: &[Part], which: usize, more_is_better: bool) -> Option<
     let mut both: BTreeMap<crate::id::MailingId, (Arm, Arm)> = BTreeMap::new();
     for (i, part) in parts.iter().enumerate() {
         for (mailing, arm) in &part.mailings {
-            let slot = both.entry(*mailing).or_insert((Arm { successes: 0, trials: 0 }, Arm { successes: 0, trials: 0 }));
+            let slot = both.entry(*mailing).or_default();
             let side = if i == which { &mut slot.0 } else { &mut slot.1 };
-            side.successes += arm.successes;
-            side.trials += arm.trials;
+            *side = *side + *arm;
         }
     }
     let counts = |side: fn(&(Arm, Arm)) -> Arm| {
-        let all: Vec<Arm> = both.values().map(side).filter(|a| a.trials > 0).collect();
-        let (x, n) = all.iter().fold((0.0, 0.0), |s, a| (s.0 + a.successes as f64, s.1 + a.trials as f64));
-        (x, n, all.len())
+        let all = both.values().map(side).filter(|a| a.trials > 0);
+        (all.clone().sum::<Arm>(), all.count())
     };
-    let ((x, n, mailings), (others_x, others_n, other_mailings)) = (counts(|b| b.0), counts(|b| b.1));
+    let ((here, mailings), (there, other_mailings)) = (counts(|b| b.0), counts(|b| b.1));
     if mailings < LEAST_MAILINGS || other_mailings < LEAST_MAILINGS || own.days < LEAST_DAYS {
         return None;
     }
+    let counted = |a: Arm| (a.successes as f64, a.trials as f64);
+    let ((x, n), (others_x, others_n)) = (counted(here), counted(there));
     let (rate, others) = (x / n, others_x / others_n);
     // Without one mailing after the other (the jackknife): with few mailings of very different size the linearised error is too small, and 6.4%
     // of simulated bases with no best group had one.
@@ -98,14 +98,10 @@ fn against_others(parts: &[Part], which: usize, more_is_better: bool) -> Option<
         return None;
     }
     let difference = rate - others;
-    let together = |side: fn(&(Arm, Arm)) -> Arm| {
-        let add = |s: Arm, a: Arm| Arm { successes: s.successes + a.successes, trials: s.trials + a.trials };
-        both.values().map(side).fold(Arm::default(), add)
-    };
     let t = if more_is_better { difference } else { -difference } / error;
     let two_sided = student_two_sided(t.abs(), mailings.min(other_mailings) as f64 - 1.0);
     let p = if t > 0.0 { two_sided / 2.0 } else { 1.0 - two_sided / 2.0 };
-    Some((difference, p.max(chance_of_the_rare(together(|b| b.0), together(|b| b.1), more_is_better))))
+    Some((difference, p.max(chance_of_the_rare(here, there, more_is_better))))
 }
 
 #[cfg(test)]

@@ -75,7 +75,7 @@ pub fn of(points: &[Point], i: usize) -> Option<Norm> {
     if p.arm.trials == 0 {
         return None;
     }
-    let before = arms.iter().fold(Arm::default(), |s, a| Arm { successes: s.successes + a.successes, trials: s.trials + a.trials });
+    let before = arms.iter().copied().sum::<Arm>();
     arms.push(p.arm);
     let chart = p_prime_chart(&arms, BASELINE).ok()?.chart;
     #[allow(clippy::cast_precision_loss)]

@@ -66,6 +66,21 @@ pub struct Arm {
     pub trials: u64,
 }
 
+impl std::ops::Add for Arm {
+    type Output = Self;
+
+    /// Both together.
+    fn add(self, other: Self) -> Self {
+        Self { successes: self.successes + other.successes, trials: self.trials + other.trials }
+    }
+}
+
+impl std::iter::Sum for Arm {
+    fn sum<I: Iterator<Item = Self>>(arms: I) -> Self {
+        arms.fold(Self::default(), |all, arm| all + arm)
+    }
+}
+
 impl Arm {
     /// The rate and its denominator as floats.
     ///

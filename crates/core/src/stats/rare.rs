@@ -29,8 +29,8 @@ fn at_most(x: u64, drawn: u64, such: u64, all: u64) -> f64 {
 #[must_use]
 pub fn chance_of_the_rare(own: Arm, others: Arm, more: bool) -> f64 {
     let not = |a: Arm| a.trials.saturating_sub(a.successes);
-    let all = own.trials + others.trials;
-    let (did, didnt) = (own.successes + others.successes, not(own) + not(others));
+    let all = own + others;
+    let (did, didnt) = (all.successes, not(all));
     // Few did here, or few of the others didn't; where more is asked, the other way round.
     let sides = if more {
         [(not(own), own.trials, didnt), (others.successes, others.trials, did)]
@@ -38,7 +38,7 @@ pub fn chance_of_the_rare(own: Arm, others: Arm, more: bool) -> f64 {
         [(own.successes, own.trials, did), (not(others), others.trials, didnt)]
     };
     let (x, drawn, such) = if sides[0].0 <= sides[1].0 { sides[0] } else { sides[1] };
-    if x >= RARE { 0.0 } else { at_most(x, drawn, such, all) }
+    if x >= RARE { 0.0 } else { at_most(x, drawn, such, all.trials) }
 }
 
 #[cfg(test)]

@@ -72,24 +72,23 @@ fn rows(c: &Connection, of: Of<'_>, now: Instant) -> Result<Vec<DoNotWrite>> {
     let lines = |asked: &str| {
         format!(
             "SELECT e.text, e.added_at, NULL, NULL, '', 3, e.id, 0 FROM suppression_entry e JOIN suppression_list l ON l.id = e.list_id
-             WHERE e.ended_at IS NULL AND (e.expires_at IS NULL OR e.expires_at > {}) AND l.ended_at IS NULL AND l.scope = 'all' AND {asked}",
-            now.millis()
+             WHERE e.ended_at IS NULL AND (e.expires_at IS NULL OR e.expires_at > ?2) AND l.ended_at IS NULL AND l.scope = 'all' AND {asked}"
         )
     };
-    let (parts, value): (Vec<String>, Value) = match of {
+    let (parts, values): (Vec<String>, Vec<Value>) = match of {
         Of::Since(at) => {
             let mut parts = people(&|at| format!("{at} >= ?1")).to_vec();
             parts.push(lines("e.added_at >= ?1"));
-            (parts, at.millis().into())
+            (parts, vec![at.millis().into(), now.millis().into()])
         }
         Of::People(ids) => {
             let list = serde_json::to_string(ids)?;
-            (people(&|_| "k.id IN (SELECT value FROM json_each(?1))".into()).to_vec(), list.into())
+            (people(&|_| "k.id IN (SELECT value FROM json_each(?1))".into()).to_vec(), vec![list.into()])
         }
-        Of::Lines(after, upto) => (vec![lines(&format!("e.id > ?1 AND e.id <= {upto}"))], after.into()),
+        Of::Lines(after, upto) => (vec![lines("e.id > ?1 AND e.id <= ?3")], vec![after.into(), now.millis().into(), upto.into()]),
     };
-    let mut s = c.prepare(&format!("{} ORDER BY 2, 1", parts.join(" UNION ALL ")))?;
-    let found = s.query_map(params_from_iter([value]), |r| {
+    let mut s = c.prepare_cached(&format!("{} ORDER BY 2, 1", parts.join(" UNION ALL ")))?;
+    let found = s.query_map(params_from_iter(values), |r| {
         let reason = match (r.get::<_, Option<i64>>(2)?, r.get::<_, i64>(5)?) {
             (Some(consent), _) if consent == Consent::Complained as i64 => Reason::Complained,
             (Some(_), _) => Reason::Withdrawn,

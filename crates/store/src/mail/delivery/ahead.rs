@@ -88,7 +88,7 @@ pub fn of(c: &Connection, domains: &HashMap<i64, u64>, letterhead: LetterheadId,
         .map(|(name, people)| {
             let of = history.remove(&name).unwrap_or_default();
             let before: Vec<Arm> = mailings.iter().map(|m| of.get(m).copied().unwrap_or_default()).collect();
-            let all = before.iter().fold(Arm::default(), |a, b| Arm { successes: a.successes + b.successes, trials: a.trials + b.trials });
+            let all: Arm = before.iter().copied().sum();
             weighed.push(Group { people, before });
             AheadGroup {
                 accepted: Rate::new(all.successes, all.trials),

@@ -68,7 +68,7 @@ fn history(c: &Connection, now: Instant) -> Result<BTreeMap<String, Vec<At>>> {
         let Some(at) = began.get(&p.mailing) else { continue };
         let known = if now.millis() - at >= OPENS_AFTER { p.sums.arm(Figure::HumanOpens) } else { Arm::default() };
         let all = opens.entry(p.mailing).or_default();
-        (all.successes, all.trials) = (all.successes + known.successes, all.trials + known.trials);
+        *all = *all + known;
         // Domains of few people are no group of anybody's.
         let Some(domain) = p.key.parse::<i64>().ok().filter(|d| *d > 0) else { continue };
         let Some(group) = of.get(&domain).or_else(|| names.get(&p.key)) else { continue };
@@ -81,7 +81,7 @@ fn history(c: &Connection, now: Instant) -> Result<BTreeMap<String, Vec<At>>> {
             m.reporting += p.sums.of(Figure::Delivered);
         }
         m.complaints += p.sums.of(Figure::Complaints);
-        (m.here.successes, m.here.trials) = (m.here.successes + known.successes, m.here.trials + known.trials);
+        m.here = m.here + known;
     }
     for all in by.values_mut() {
         for ((_, mailing), m) in all.iter_mut() {
