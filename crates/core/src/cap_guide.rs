@@ -4,7 +4,9 @@
 //! no experiment: people who get more mail differ in other ways too, and the screen says so.
 
 use crate::report::Rate;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::ops::AddAssign;
 
 /// The days before a message in which messages are counted, that one included.
 pub const DAYS: i64 = 28;
@@ -37,17 +39,70 @@ pub struct Band {
     pub complained: Rate,
 }
 
+/// What the drawn messages of people who had got as many add up to.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Sums {
+    people: u64,
+    /// Of whom it can be known whether they opened, and who of them answered.
+    known: u64,
+    answered: u64,
+    withdrew: u64,
+    left_topic: u64,
+    complained: u64,
+}
+
+impl AddAssign for Sums {
+    fn add_assign(&mut self, o: Self) {
+        self.people += o.people;
+        self.known += o.known;
+        self.answered += o.answered;
+        self.withdrew += o.withdrew;
+        self.left_topic += o.left_topic;
+        self.complained += o.complained;
+    }
+}
+
+/// Everybody's drawn messages, added up by how many messages people had got.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Counted(BTreeMap<u32, Sums>);
+
+impl Counted {
+    pub fn add(&mut self, d: &Drawn) {
+        *self.0.entry(d.got).or_default() += Sums {
+            people: 1,
+            known: u64::from(!d.opens_unknown),
+            answered: u64::from(d.answered && !d.opens_unknown),
+            withdrew: u64::from(d.withdrew),
+            left_topic: u64::from(d.left_topic),
+            complained: u64::from(d.complained),
+        };
+    }
+
+    #[must_use]
+    pub fn people(&self) -> u64 {
+        self.0.values().map(|s| s.people).sum()
+    }
+}
+
+impl AddAssign for Counted {
+    fn add_assign(&mut self, other: Self) {
+        other.0.into_iter().for_each(|(got, sums)| *self.0.entry(got).or_default() += sums);
+    }
+}
+
 /// The bands, fewest messages first: each number of messages by itself where enough people got it.
 #[must_use]
-pub fn bands(drawn: &[Drawn]) -> Vec<Band> {
-    let most = drawn.iter().map(|d| d.got).max().unwrap_or(0);
-    let mut out: Vec<(u32, u32, Vec<&Drawn>)> = Vec::new();
-    let mut open: Option<(u32, Vec<&Drawn>)> = None;
-    for got in 1..=most {
-        let (from, mut people) = open.take().unwrap_or((got, Vec::new()));
-        people.extend(drawn.iter().filter(|d| d.got == got));
-        if people.len() as u64 >= ENOUGH {
+pub fn bands(counted: &Counted) -> Vec<Band> {
+    let most = counted.0.keys().copied().max().unwrap_or(0);
+    let mut out: Vec<(u32, u32, Sums)> = Vec::new();
+    let mut open: Option<(u32, Sums)> = None;
+    let mut after = 1;
+    for (&got, sums) in counted.0.range(1..) {
+        let (from, mut people) = open.take().unwrap_or((after, Sums::default()));
+        people += *sums;
+        if people.people >= ENOUGH {
             out.push((from, got, people));
+            after = got + 1;
         } else {
             open = Some((from, people));
         }
@@ -57,26 +112,21 @@ pub fn bands(drawn: &[Drawn]) -> Vec<Band> {
         match out.last_mut() {
             Some(last) => {
                 last.1 = most;
-                last.2.extend(people);
+                last.2 += people;
             }
-            None if !people.is_empty() => out.push((from, most, people)),
-            None => {}
+            None => out.push((from, most, people)),
         }
     }
     let last = out.len();
     out.into_iter()
         .enumerate()
-        .map(|(i, (from, to, people))| {
-            let rate = |of: fn(&Drawn) -> bool| Rate::new(people.iter().filter(|d| of(d)).count() as u64, people.len() as u64);
-            let known = people.iter().filter(|d| !d.opens_unknown);
-            Band {
-                from,
-                to: (i + 1 < last || from == to).then_some(to),
-                answered: Rate::new(known.clone().filter(|d| d.answered).count() as u64, known.count() as u64),
-                withdrew: rate(|d| d.withdrew),
-                left_topic: rate(|d| d.left_topic),
-                complained: rate(|d| d.complained),
-            }
+        .map(|(i, (from, to, sums))| Band {
+            from,
+            to: (i + 1 < last || from == to).then_some(to),
+            answered: Rate::new(sums.answered, sums.known),
+            withdrew: Rate::new(sums.withdrew, sums.people),
+            left_topic: Rate::new(sums.left_topic, sums.people),
+            complained: Rate::new(sums.complained, sums.people),
         })
         .collect()
 }
@@ -134,11 +184,17 @@ mod tests {
         })
     }
 
+    fn counted(of: &[Drawn]) -> Counted {
+        let mut all = Counted::default();
+        of.iter().for_each(|d| all.add(d));
+        all
+    }
+
     proptest! {
         /// Everybody is in exactly one band, bands follow one another, and each has enough people.
         #[test]
         fn bands_part_the_people(all in prop::collection::vec(drawn(), 0..900)) {
-            let bands = bands(&all);
+            let bands = bands(&counted(&all));
             prop_assert_eq!(bands.iter().map(|b| b.withdrew.of).sum::<u64>(), all.len() as u64);
             let known = |d: &&Drawn| !d.opens_unknown;
             prop_assert_eq!(bands.iter().map(|b| b.answered.of).sum::<u64>(), all.iter().filter(known).count() as u64);
@@ -155,8 +211,8 @@ mod tests {
             let few = (0..500).map(|_| person(1, false));
             few.chain((0..500).map(|i| person(6, i < leave))).collect()
         };
-        assert!(finding(&bands(&base(50))).contains("withdraw more often"));
-        assert!(finding(&bands(&base(2))).contains("no more than chance"));
-        assert!(finding(&bands(&[])).contains("Too few"));
+        assert!(finding(&bands(&counted(&base(50)))).contains("withdraw more often"));
+        assert!(finding(&bands(&counted(&base(2)))).contains("no more than chance"));
+        assert!(finding(&bands(&counted(&[]))).contains("Too few"));
     }
 }

@@ -7,6 +7,7 @@
 use crate::DAY;
 use crate::report::Rate;
 use serde::{Deserialize, Serialize};
+use std::ops::AddAssign;
 use utoipa::ToSchema;
 
 /// The ladder: each window's length in days, doubling from one week to two years.
@@ -97,17 +98,79 @@ pub struct Guide {
     pub suggestion: Option<i64>,
 }
 
-fn ring(from_days: i64, to_days: i64, of: &[&Observation], window: (u64, u64), costs: &Costs) -> Ring {
-    let n = of.len() as u64;
-    let count = |f: fn(&Observation) -> bool| of.iter().filter(|o| f(o)).count() as u64;
-    let (opened, clicked) = (count(|o| o.opened), count(|o| o.clicked));
-    let (complained, withdrew, bounced) = (count(|o| o.complained), count(|o| o.withdrew), count(|o| o.bounced));
+/// What messages of people alike add up to, one a person.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Sums {
+    people: u64,
+    opened: u64,
+    clicked: u64,
+    complained: u64,
+    withdrew: u64,
+    bounced: u64,
+    mailed_since: u64,
+}
+
+impl Sums {
+    fn add(&mut self, o: &Observation) {
+        self.people += 1;
+        self.opened += u64::from(o.opened);
+        self.clicked += u64::from(o.clicked);
+        self.complained += u64::from(o.complained);
+        self.withdrew += u64::from(o.withdrew);
+        self.bounced += u64::from(o.bounced);
+        self.mailed_since += u64::from(o.mailed_since);
+    }
+}
+
+impl AddAssign for Sums {
+    fn add_assign(&mut self, o: Self) {
+        self.people += o.people;
+        self.opened += o.opened;
+        self.clicked += o.clicked;
+        self.complained += o.complained;
+        self.withdrew += o.withdrew;
+        self.bounced += o.bounced;
+        self.mailed_since += o.mailed_since;
+    }
+}
+
+/// Everybody's observations, added up: all that the guide asks, whatever answers are worth.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Observed {
+    rings: [Sums; LADDER.len()],
+    /// Never answered, or longer ago than the ladder reaches.
+    beyond: Sums,
+    open_blind: Sums,
+}
+
+impl Observed {
+    /// Counts a person in the one place where they belong; the edge of a window belongs to it.
+    pub fn add(&mut self, o: &Observation) {
+        let ring = o.since_answer.and_then(|since| LADDER.iter().position(|to| since <= to * DAY));
+        match ring {
+            _ if o.open_blind => self.open_blind.add(o),
+            Some(place) => self.rings[place].add(o),
+            None => self.beyond.add(o),
+        }
+    }
+}
+
+impl AddAssign for Observed {
+    fn add_assign(&mut self, other: Self) {
+        self.rings.iter_mut().zip(other.rings).for_each(|(sum, more)| *sum += more);
+        self.beyond += other.beyond;
+        self.open_blind += other.open_blind;
+    }
+}
+
+fn ring((from_days, to_days): (i64, i64), of: &Sums, window: &Sums, costs: &Costs) -> Ring {
+    let n = of.people;
     #[allow(clippy::cast_precision_loss)]
     let money = |k: u64, each: f64| k as f64 * each;
-    let worth = money(opened, costs.open) + money(clicked, costs.click);
-    let cost = money(complained, costs.complaint) + money(withdrew, costs.withdrawal) + money(bounced, costs.bounce);
-    let opens = Rate::new(opened, n);
-    let window_opens = Rate::new(window.0, window.1);
+    let worth = money(of.opened, costs.open) + money(of.clicked, costs.click);
+    let cost = money(of.complained, costs.complaint) + money(of.withdrew, costs.withdrawal) + money(of.bounced, costs.bounce);
+    let opens = Rate::new(of.opened, n);
+    let window_opens = Rate::new(window.opened, window.people);
     let above = |rate: Rate, floor: Option<f64>| floor.is_none_or(|f| rate.rate.is_some_and(|r| r >= f));
     #[allow(clippy::cast_precision_loss)]
     let per = |total: f64, each: f64| if n == 0 { 0.0 } else { total * each / n as f64 };
@@ -116,42 +179,33 @@ fn ring(from_days: i64, to_days: i64, of: &[&Observation], window: (u64, u64), c
         to_days,
         people: n,
         opens,
-        clicks: Rate::new(clicked, n),
-        complaints: Rate::new(complained, n),
-        withdrawals: Rate::new(withdrew, n),
-        bounces: Rate::new(bounced, n),
+        clicks: Rate::new(of.clicked, n),
+        complaints: Rate::new(of.complained, n),
+        withdrawals: Rate::new(of.withdrew, n),
+        bounces: Rate::new(of.bounced, n),
         net_per_thousand: per(worth - cost, 1000.0),
         pays: n > 0 && worth >= cost && above(opens, costs.floor_ring) && above(window_opens, costs.floor_overall),
-        mailed_since: per(of.iter().map(|o| f64::from(o.mailed_since)).sum(), 1.0),
+        mailed_since: per(money(of.mailed_since, 1.0), 1.0),
         window_opens,
     }
 }
 
 /// Works the guide out.
 #[must_use]
-pub fn guide(observations: &[Observation], costs: &Costs) -> Guide {
-    let seen: Vec<&Observation> = observations.iter().filter(|o| !o.open_blind).collect();
-    let blind: Vec<&Observation> = observations.iter().filter(|o| o.open_blind).collect();
-    let (mut rings, mut window, mut from) = (Vec::new(), (0, 0), 0);
-    let between = |from: i64, to: i64| -> Vec<&Observation> {
-        seen.iter().filter(|o| o.since_answer.is_some_and(|s| (s > from * DAY || from == 0) && s <= to * DAY)).copied().collect()
-    };
-    for to in LADDER {
-        let people = between(from, to);
-        window.0 += people.iter().filter(|o| o.opened).count() as u64;
-        window.1 += people.len() as u64;
-        rings.push(ring(from, to, &people, window, costs));
+pub fn guide(observed: &Observed, costs: &Costs) -> Guide {
+    let (mut rings, mut window, mut from) = (Vec::new(), Sums::default(), 0);
+    for (to, sums) in LADDER.into_iter().zip(&observed.rings) {
+        window += *sums;
+        rings.push(ring((from, to), sums, &window, costs));
         from = to;
     }
-    let beyond: Vec<&Observation> = seen.iter().filter(|o| o.since_answer.is_none_or(|s| s > from * DAY)).copied().collect();
-    window.0 += beyond.iter().filter(|o| o.opened).count() as u64;
-    window.1 += beyond.len() as u64;
+    window += observed.beyond;
     Guide {
         // A thin ring says too little to build a rule on.
         suggestion: rings.iter().filter(|r| r.pays && !r.opens.thin).map(|r| r.to_days).max(),
-        beyond: ring(from, i64::MAX / DAY, &beyond, window, costs),
-        open_blind: blind.len() as u64,
-        open_blind_clicks: Rate::new(blind.iter().filter(|o| o.clicked).count() as u64, blind.len() as u64),
+        beyond: ring((from, i64::MAX / DAY), &observed.beyond, &window, costs),
+        open_blind: observed.open_blind.people,
+        open_blind_clicks: Rate::new(observed.open_blind.clicked, observed.open_blind.people),
         rings,
     }
 }
@@ -160,6 +214,12 @@ pub fn guide(observations: &[Observation], costs: &Costs) -> Guide {
 mod tests {
     use super::*;
     use proptest::prelude::*;
+
+    fn added(of: &[Observation]) -> Observed {
+        let mut all = Observed::default();
+        of.iter().for_each(|o| all.add(o));
+        all
+    }
 
     fn observation() -> impl Strategy<Value = Observation> {
         (prop::option::of(0i64..900 * DAY), 1u32..40, any::<[bool; 6]>()).prop_map(|(since_answer, mailed_since, b)| Observation {
@@ -178,7 +238,7 @@ mod tests {
         /// Everyone is in exactly one place, and windows add their rings up.
         #[test]
         fn rings_add_up(o in prop::collection::vec(observation(), 0..300)) {
-            let g = guide(&o, &Costs::default());
+            let g = guide(&added(&o), &Costs::default());
             let in_rings: u64 = g.rings.iter().map(|r| r.people).sum();
             prop_assert_eq!(in_rings + g.beyond.people + g.open_blind, o.len() as u64);
             let mut opened = 0;
@@ -188,12 +248,21 @@ mod tests {
             }
         }
 
+        /// In parts or at once.
+        #[test]
+        fn parts_add_up_to_the_whole(o in prop::collection::vec(observation(), 0..200), at in 0usize..200) {
+            let (one, other) = o.split_at(at.min(o.len()));
+            let mut both = added(one);
+            both += added(other);
+            prop_assert_eq!(both, added(&o));
+        }
+
         /// Dearer losses never widen the suggestion.
         #[test]
         fn dearer_losses_never_widen_it(o in prop::collection::vec(observation(), 0..2_000), dearer in 1.0f64..20.0) {
             let cheap = Costs { open: 5.0, ..Costs::default() };
             let dear = Costs { complaint: cheap.complaint * dearer, withdrawal: cheap.withdrawal * dearer, bounce: cheap.bounce * dearer, ..cheap };
-            prop_assert!(guide(&o, &dear).suggestion.unwrap_or(0) <= guide(&o, &cheap).suggestion.unwrap_or(0));
+            prop_assert!(guide(&added(&o), &dear).suggestion.unwrap_or(0) <= guide(&added(&o), &cheap).suggestion.unwrap_or(0));
         }
     }
 
@@ -224,14 +293,14 @@ mod tests {
                 });
             }
         }
-        let g = guide(&all, &Costs::default());
+        let g = guide(&added(&all), &Costs::default());
         assert_eq!(g.suggestion, Some(56));
         assert!((g.rings[0].net_per_thousand - 12.0).abs() < 1e-9, "40 opens at 0.02 and 8 clicks at 0.2 in 200 messages");
         assert!(g.rings[5].net_per_thousand < 0.0 && (g.rings[5].mailed_since - 9.0).abs() < 1e-9);
         let floored = Costs { floor_ring: Some(0.25), ..Costs::default() };
-        assert_eq!(guide(&all, &floored).suggestion, None, "20% is below the floor");
-        let few = guide(&all[..all.len() / 4], &Costs::default());
-        assert_eq!(guide(&all[..50], &Costs::default()).suggestion, None, "50 people are thin");
+        assert_eq!(guide(&added(&all), &floored).suggestion, None, "20% is below the floor");
+        let few = guide(&added(&all[..all.len() / 4]), &Costs::default());
+        assert_eq!(guide(&added(&all[..50]), &Costs::default()).suggestion, None, "50 people are thin");
         assert_eq!(few.suggestion, Some(14));
         assert!(
             Costs { open: -1.0, ..Costs::default() }.check().is_err()

@@ -1,11 +1,12 @@
 //! Source quality: what became of people by where they came from, and when a source's sign-ups jump.
 
 use crate::report::Rate;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
+use std::ops::AddAssign;
 use utoipa::ToSchema;
 
 /// What is counted of the people of one source.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Counts {
     pub people: u64,
     /// Got at least one message.
@@ -21,6 +22,20 @@ pub struct Counts {
     pub last_week: u64,
     /// In the eight weeks before the last.
     pub before: u64,
+}
+
+impl AddAssign for Counts {
+    fn add_assign(&mut self, o: Self) {
+        self.people += o.people;
+        self.mailed += o.mailed;
+        self.bounced += o.bounced;
+        self.complained += o.complained;
+        self.silent += o.silent;
+        self.could_answer += o.could_answer;
+        self.bought += o.bought;
+        self.last_week += o.last_week;
+        self.before += o.before;
+    }
 }
 
 /// Weeks that a week is held against.

@@ -20,7 +20,7 @@ use rinse_core::trial::rehearsal::{Rehearsal, Usual, rehearse as rehearse_plan};
 use rinse_core::words::thousands;
 use rinse_store::clearing::Clearance;
 use rinse_store::machines::opens;
-use rinse_store::{Connection, StoreError, clearing, hour_trials, letterheads, mailings, series, settings, trials};
+use rinse_store::{Connection, StoreError, clearing, costly, hour_trials, letterheads, mailings, series, settings, trials};
 use serde::Serialize;
 use utoipa::ToSchema;
 
@@ -242,12 +242,14 @@ pub(crate) fn outlook_of(c: &Connection, mailing: MailingId, plan: &Plan, now: I
     let arms = mailings::one(c, mailing)?.draft.subjects.len();
     plan.check_numbers(arms).map_err(|e| StoreError::Refused(e.to_string()))?;
     let (past, known) = known(c, plan, now)?;
-    let done = clearing::audience(c, mailing, now)?;
-    let cleared = done.people(None);
-    let unknown = share_unknown(c, Some(&done).filter(|_| plan.per_arm.is_none()))?;
+    let in_series = plan.per_arm.is_some();
+    let there = costly::until_changed(c, now, &format!("outlook of mailing {mailing} in a series {in_series}"), || {
+        there(c, mailing, in_series, now)
+    })?;
+    let unknown = there.unknown;
     let a_day = if plan.per_arm.is_some() { trials::enrol::a_day(c, mailing, now)? } else { None };
     let explained = trials::before::explained(c, plan, now)?;
-    let mut o = outlook(plan, arms, cleared.len() as u64, Known { unknown, a_day, explained, ..known });
+    let mut o = outlook(plan, arms, there.cleared, Known { unknown, a_day, explained, ..known });
     if past.rate.is_none() && !plan.metric.is_money() {
         let words = format!("No past mailings are old enough to know the usual rate; {:.1}% is assumed.", known.baseline * 100.0);
         o.warnings.insert(0, words);
@@ -258,21 +260,41 @@ pub(crate) fn outlook_of(c: &Connection, mailing: MailingId, plan: &Plan, now: I
             100.0 * companies.share, companies.effect, companies.effect
         ));
     }
-    let others =
-        trials::all(c)?.into_iter().filter(|t| plan.per_arm.is_none() && t.state == TrialState::Collecting && t.mailing_id != mailing);
+    for (both, t) in there.also_in {
+        o.warnings.push(format!(
+            "{} of the people cleared are in the trial of {} still, and would answer two at once. Seal this one after it{}.",
+            thousands(both),
+            t.mailing,
+            t.reading_due.map_or_else(String::new, |due| format!(", {} UTC", Instant::of(due).words())),
+        ));
+    }
+    Ok(o)
+}
+
+/// Who could take part in a trial.
+#[derive(Clone)]
+struct There {
+    cleared: u64,
+    /// The share whose opens can't be known.
+    unknown: Option<f64>,
+    /// Trials that are under way, with how many of the cleared are in them.
+    also_in: Vec<(u64, trials::Trial)>,
+}
+
+fn there(c: &Connection, mailing: MailingId, in_series: bool, now: Instant) -> rinse_store::Result<There> {
+    let done = clearing::audience(c, mailing, now)?;
+    let cleared = done.people(None);
+    let unknown = share_unknown(c, Some(&done).filter(|_| !in_series))?;
+    let mut also_in = Vec::new();
+    let others = trials::all(c)?.into_iter().filter(|t| !in_series && t.state == TrialState::Collecting && t.mailing_id != mailing);
     for t in others {
         let theirs: std::collections::HashSet<ContactId> = trials::roster(c, t.id)?.iter().map(|e| e.contact).collect();
         let both = cleared.iter().filter(|person| theirs.contains(person)).count() as u64;
         if both > 0 {
-            o.warnings.push(format!(
-                "{} of the people cleared are in the trial of {} still, and would answer two at once. Seal this one after it{}.",
-                thousands(both),
-                t.mailing,
-                t.reading_due.map_or_else(String::new, |due| format!(", {} UTC", Instant::of(due).words())),
-            ));
+            also_in.push((both, t));
         }
     }
-    Ok(o)
+    Ok(There { cleared: cleared.len() as u64, unknown, also_in })
 }
 
 /// Releases the rollout: the next day at the pilot's hour, or now.
@@ -321,8 +343,12 @@ fn usual_rate(c: &Connection, plan: &HourPlan, now: Instant) -> rinse_store::Res
 fn people_of(c: &Connection, plan: &HourPlan, now: Instant) -> rinse_store::Result<Option<(u64, u64)>> {
     let Some(first) = plan.rounds.first() else { return Ok(None) };
     let at = hour::draw::drawn_at(first.day).max(now);
-    let done = clearing::preview(c, first.mailing, at, now, None)?;
-    let (people, known) = hour_trials::drawing::could_take_part(c, &done, first.day, plan)?;
+    // What is asked and how large a difference is wanted makes no difference to who could be drawn.
+    let of = (plan.metric, &plan.goal, &plan.rounds, &plan.hours, plan.confirms);
+    let (people, known) = costly::until_changed(c, now, &format!("hour plan {of:?}"), || {
+        let done = clearing::preview(c, first.mailing, at, now, None)?;
+        hour_trials::drawing::could_take_part(c, &done, first.day, plan)
+    })?;
     Ok(Some((people, if plan.leaves_unknown_out() { known } else { people })))
 }
 

@@ -2,20 +2,69 @@
 
 use crate::kept_answers::Said;
 use crate::state::App;
+use axum::Router;
 use axum::body::Body;
 use axum::extract::{Request, State};
-use axum::http::{Method, StatusCode};
+use axum::http::{Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use rinse_store::kept_answers::{self, Answer};
-use std::time::Instant;
+use rinse_store::per_person;
+use std::time::{Duration, Instant};
+use tower::ServiceExt;
 
 /// Larger answers aren't kept, and no page asks for one.
 const LARGEST: usize = 4 << 20;
 
 /// What asks about everybody. What somebody is at work on (a clearance, a forecast, a segment) is no part of it.
-const PAGES: [&str; 7] =
-    ["/api/recency", "/api/cap-guide", "/api/sources", "/api/growth", "/api/consent", "/api/consent/faring", "/api/domains"];
+const PAGES: [&str; 9] = [
+    "/api/growth",
+    "/api/consent",
+    "/api/domains",
+    "/api/base-check",
+    "/api/holdout",
+    "/api/suppression/near-misses",
+    "/api/trials/learned",
+    "/api/upkeep/evidence",
+    "/api/upkeep/machine-rules/origins",
+];
+/// So often it is looked whether something of a large base is to be counted though nobody asked.
+const LOOKS: Duration = Duration::from_secs(300);
+
+/// Counts what is a day old, of a large base, until Rinse ends.
+pub(crate) async fn keep_counting(app: App, api: Router) {
+    let mut closing = app.closing();
+    loop {
+        if let Err(e) = count_aged(&app, &api).await {
+            tracing::warn!("what a large base shows could not be counted: {e}");
+        }
+        tokio::select! {
+            () = tokio::time::sleep(LOOKS) => {}
+            _ = closing.wait_for(|over| *over) => return,
+        }
+    }
+}
+
+async fn count_aged(app: &App, api: &Router) -> rinse_store::Result<()> {
+    let large = app.store.read(per_person::is_large).await?;
+    app.answers.set_large(large);
+    if !large {
+        return Ok(());
+    }
+    let now = app.now();
+    if app.store.read(move |c| per_person::is_due(c, now)).await? {
+        per_person::refresh(&app.store, now).await?;
+    }
+    for page in PAGES.into_iter().filter(|page| app.answers.aged(page, now.millis())) {
+        if let Ok(request) = Request::get(page).header(header::HOST, "localhost").body(Body::empty()) {
+            let Ok(answer) = api.clone().oneshot(request).await;
+            if !answer.status().is_success() {
+                tracing::warn!("{page} could not be counted: {}", answer.status());
+            }
+        }
+    }
+    Ok(())
+}
 
 /// Answers from what is kept, where it is.
 pub(crate) async fn keep(State(app): State<App>, request: Request, next: Next) -> Response {

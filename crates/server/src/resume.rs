@@ -16,6 +16,7 @@ impl App {
             }
         });
         self.engine.judge_beside();
+        tokio::spawn(crate::keeping::keep_counting(self.clone(), crate::router::own_router(self.clone())));
         let app = self.clone();
         tokio::spawn(async move {
             app.resume_imports().await;

@@ -194,7 +194,7 @@ impl App {
         self.store.watch(told).await
     }
 
-    /// The longest that one change held everybody else's since the start.
+    /// The longest that the writer worked at one change since the start, while everybody else's waited.
     #[must_use]
     pub fn longest_hold(&self) -> Duration {
         self.store.longest_hold()

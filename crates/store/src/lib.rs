@@ -39,12 +39,12 @@ pub use automation::{reactions, scores, series, series_entry, webhooks};
 pub(crate) use consent::grant;
 pub use consent::{departed, do_not_write, ledger, signups, suppression, topics, wordings};
 pub use db::{Connection, Store};
-pub use db::{backup, journal, settings, writer};
+pub use db::{backup, costly, journal, settings, writer};
 pub(crate) use db::{codes, error, files, kept, naming, readers, stored};
 pub use error::StoreError;
 pub use groups::{labels, rollups, segments, tags};
 pub use house::{first_steps, notices, team};
-pub use insight::{attribution, cohorts, figures, findings, goals, growth, guides, kept_answers};
+pub use insight::{attribution, cohorts, figures, findings, goals, growth, guides, kept_answers, per_person};
 pub use mail::{
     audience, blocklists, clearing, delivery, doors, flow, history, holdout, images, letterheads, load, machines, mailings, parts,
     responses, rules, sends, texts, warm_up,

@@ -3,6 +3,7 @@
 
 use crate::clearing::warm::Warm;
 use crate::contacts::Orders;
+use crate::costly::Costly;
 use crate::db::{DATABASE, MAPPED, Store};
 use crate::error::StoreError;
 use crate::kept::Kept;
@@ -63,6 +64,7 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/044_test_panel.sql")),
     M::up(include_str!("../migrations/045_lines_over.sql")),
     M::up(include_str!("../migrations/046_opened.sql")),
+    M::up(include_str!("../migrations/047_per_person.sql")),
 ];
 /// The first version of the file in which what is deleted is overwritten.
 const OVERWRITES: usize = 15;
@@ -131,7 +133,7 @@ impl Store {
         let (journal, replayed) = crate::replay::open(&conn, folder, durable)?;
         let (open, closed) = Open::told();
         let readers = readers_of(&path, READERS, &open)?;
-        let kept = Kept::of(&conn, vec![Arc::new(Warm::default()), Arc::new(Orders::default())])?;
+        let kept = Kept::of(&conn, vec![Arc::new(Warm::default()), Arc::new(Orders::default()), Arc::new(Costly::default())])?;
         let around = Around { on_commit: Box::new(journal), kept: Arc::clone(&kept), idle: &IDLE };
         let writer = Arc::new(crate::writer::start(conn, around, closed)?);
         Ok(Self { readers, open, writer, folder: Arc::new(folder.to_owned()), replayed: Arc::new(replayed), kept })

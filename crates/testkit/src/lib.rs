@@ -82,6 +82,12 @@ impl Process {
         Self { child, address: own, public }
     }
 
+    /// The number of the process.
+    #[must_use]
+    pub fn id(&self) -> u32 {
+        self.child.id()
+    }
+
     /// Asks the process to end, as a system that shuts down does.
     pub fn terminate(&self) {
         let _ = Command::new("kill").args(["-TERM", &self.child.id().to_string()]).status();

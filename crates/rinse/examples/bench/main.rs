@@ -4,10 +4,13 @@ mod base;
 mod clearing;
 mod crowd;
 mod findings;
+mod pages;
 mod people;
+mod questions;
 mod sending;
 mod trials;
 mod upkeep;
+mod whole;
 
 use futures::StreamExt;
 use rinse_core::Instant;
@@ -110,7 +113,8 @@ fn bare_events(sums: bool) -> f64 {
     EVENTS as f64 / start.elapsed().as_secs_f64() / 1000.0
 }
 
-/// Everything, or only what is named: calc, rehearsal, reading, exact, hours, events, events-in, clearance, one-click, crowd, compose, hand-over, schedule, import, upkeep, classify, segments.
+/// Everything, or only what is named: calc, rehearsal, reading, exact, hours, events, events-in, clearance, one-click, crowd, compose, hand-over, schedule, import, upkeep, classify, pages
+/// (and the sizes of their bases), segments.
 #[tokio::main]
 async fn main() {
     let only: Vec<String> = std::env::args().skip(1).collect();
@@ -165,6 +169,10 @@ async fn main() {
     }
     if asked("classify") {
         upkeep::classify();
+    }
+    if asked("pages") {
+        let sizes: Vec<i64> = only.iter().filter_map(|o| o.parse().ok()).collect();
+        tokio::task::block_in_place(|| pages::pages(if sizes.is_empty() { &[100_000, 1_000_000] } else { &sizes }));
     }
     if asked("segments") {
         people::segments_and_pages();

@@ -257,7 +257,11 @@ pub(crate) async fn forecast_of(State(app): State<App>, Query(q): Query<MovedTo>
         (None, None) => None,
         _ => return Err(ApiError::Malformed("Give both the mailing that is moved and its new instant, or neither.".into())),
     };
-    Ok(Json(app.store.read(move |c| forecast::forecast(c, now, moved, None)).await?))
+    let played = move |c: &Connection| match moved {
+        None => forecast::as_planned(c, now),
+        moved => forecast::forecast(c, now, moved, None),
+    };
+    Ok(Json(app.store.read(played).await?))
 }
 
 #[derive(Deserialize, ToSchema)]

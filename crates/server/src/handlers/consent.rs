@@ -2,17 +2,19 @@
 
 use super::Acting;
 use crate::error::{Answer, ApiError};
+use crate::kept_answers::AsOf;
 use crate::state::App;
 use axum::Json;
 use axum::extract::{Query, State};
 use rinse_core::address::Address;
 use rinse_core::id::LetterheadId;
 use rinse_core::report::Rate;
-use rinse_store::consent::{self, ConsentBeside, ConsentSource, FaringByConsent, InState, MonthOfConsent};
+use rinse_store::consent::{self, ConsentBeside, ConsentSource, InState, MonthOfConsent};
+use rinse_store::guides::{self, FaringByConsent};
 use rinse_store::holdout::HoldoutReadout;
 use rinse_store::ledger::{self, Seals};
 use rinse_store::signups::{self, Form, Waiting};
-use rinse_store::{StoreError, findings, settings, topics};
+use rinse_store::{StoreError, findings, per_person, settings, topics};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -51,9 +53,10 @@ pub(crate) async fn view(State(app): State<App>) -> Answer<ConsentView> {
 
 /// How mail fared by the recipients' consent, and by what it came by.
 #[utoipa::path(get, path = "/api/consent/faring", responses((status = 200, body = FaringByConsent)))]
-pub(crate) async fn faring(State(app): State<App>) -> Answer<FaringByConsent> {
+pub(crate) async fn faring(State(app): State<App>) -> Result<AsOf<FaringByConsent>, ApiError> {
     let now = app.now();
-    Ok(Json(app.store.read(move |c| consent::faring(c, now)).await?))
+    let (sums, as_of) = app.store.read(move |c| per_person::shown(c, now)).await?;
+    Ok(AsOf(guides::faring(&sums, as_of.unwrap_or(now)), as_of))
 }
 
 #[derive(Deserialize, IntoParams)]

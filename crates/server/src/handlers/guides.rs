@@ -2,6 +2,7 @@
 
 use super::Acting;
 use crate::error::{Answer, ApiError};
+use crate::kept_answers::AsOf;
 use crate::state::App;
 use axum::Json;
 use axum::extract::{Query, State};
@@ -10,7 +11,7 @@ use rinse_core::recency::{Costs, Guide};
 use rinse_core::source::Quality;
 use rinse_store::growth::{self, Month};
 use rinse_store::load::{self, LoadView};
-use rinse_store::{guides, settings};
+use rinse_store::{guides, per_person, settings};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -18,16 +19,16 @@ use utoipa::{IntoParams, ToSchema};
 pub(crate) struct CapGuide {
     finding: String,
     bands: Vec<Band>,
-    people: usize,
+    people: u64,
 }
 
 /// How people answer and leave, by how many messages they had got in 28 days.
 #[utoipa::path(get, path = "/api/cap-guide", responses((status = 200, body = CapGuide)))]
-pub(crate) async fn cap_guide(State(app): State<App>) -> Answer<CapGuide> {
+pub(crate) async fn cap_guide(State(app): State<App>) -> Result<AsOf<CapGuide>, ApiError> {
     let now = app.now();
-    let drawn = app.store.read(move |c| guides::cap_guide(c, now)).await?;
-    let bands = cap_guide::bands(&drawn);
-    Ok(Json(CapGuide { finding: cap_guide::finding(&bands), bands, people: drawn.len() }))
+    let (sums, as_of) = app.store.read(move |c| per_person::shown(c, now)).await?;
+    let bands = cap_guide::bands(&sums.caps);
+    Ok(AsOf(CapGuide { finding: cap_guide::finding(&bands), bands, people: sums.caps.people() }, as_of))
 }
 
 #[derive(Serialize, ToSchema)]
@@ -38,25 +39,24 @@ pub(crate) struct RecencyView {
 
 /// How far back a last answer may lie for mail to be worth sending, from the base's own mailings.
 #[utoipa::path(get, path = "/api/recency", responses((status = 200, body = RecencyView)))]
-pub(crate) async fn recency(State(app): State<App>) -> Answer<RecencyView> {
+pub(crate) async fn recency(State(app): State<App>) -> Result<AsOf<RecencyView>, ApiError> {
     let now = app.now();
-    Ok(Json(app.store.read(move |c| guides::recency(c, now).map(|(guide, costs)| RecencyView { guide, costs })).await?))
+    let (guide, costs, as_of) = app.store.read(move |c| guides::recency(c, now)).await?;
+    Ok(AsOf(RecencyView { guide, costs }, as_of))
 }
 
 /// Sets what answers are worth and losses cost.
 #[utoipa::path(put, path = "/api/recency", request_body = Costs, responses((status = 200, body = RecencyView)))]
-pub(crate) async fn save_costs(State(app): State<App>, who: Acting, Json(costs): Json<Costs>) -> Answer<RecencyView> {
+pub(crate) async fn save_costs(State(app): State<App>, who: Acting, Json(costs): Json<Costs>) -> Result<AsOf<RecencyView>, ApiError> {
     costs.check().map_err(|e| ApiError::Refused(e.into()))?;
     let now = app.now();
-    Ok(Json(
-        app.store
-            .write(move |c| {
-                guides::save_costs(c, &costs)?;
-                settings::audit(c, now, Some(who.0), "recency costs set", "setting", 0, &serde_json::to_string(&costs)?)?;
-                guides::recency(c, now).map(|(guide, costs)| RecencyView { guide, costs })
-            })
-            .await?,
-    ))
+    app.store
+        .write(move |c| {
+            guides::save_costs(c, &costs)?;
+            settings::audit(c, now, Some(who.0), "recency costs set", "setting", 0, &serde_json::to_string(&costs)?)
+        })
+        .await?;
+    recency(State(app)).await
 }
 
 #[derive(Deserialize, IntoParams)]
@@ -81,9 +81,10 @@ pub(crate) async fn growth(State(app): State<App>, Query(q): Query<Lists>) -> An
 
 /// Where people came from, and what became of them.
 #[utoipa::path(get, path = "/api/sources", responses((status = 200, body = Vec<Quality>)))]
-pub(crate) async fn sources(State(app): State<App>) -> Answer<Vec<Quality>> {
+pub(crate) async fn sources(State(app): State<App>) -> Result<AsOf<Vec<Quality>>, ApiError> {
     let now = app.now();
-    Ok(Json(app.store.read(move |c| guides::sources(c, now)).await?))
+    let (sums, as_of) = app.store.read(move |c| per_person::shown(c, now)).await?;
+    Ok(AsOf(guides::sources(&sums), as_of))
 }
 
 /// Mail load: how much mail people get, by how they answer it.

@@ -125,7 +125,7 @@ pub(crate) async fn preview(State(app): State<App>, _: Acting, Json(n): Json<New
     Ok(Json(
         app.store
             .read(move |c| {
-                let (before, after) = (forecast::forecast(c, now, None, None)?, forecast::forecast(c, now, None, Some(&n.rules))?);
+                let (before, after) = (forecast::as_planned(c, now)?, forecast::forecast(c, now, None, Some(&n.rules))?);
                 Ok(RulesPreview { mailings: before.mailings.len(), effects: effects(&before, &after) })
             })
             .await?,

@@ -118,7 +118,7 @@ pub(crate) async fn preview(State(app): State<App>, _: Acting, Path(id): Path<i6
 
 /// What another suppression does to the coming mailings, and how many people it is about.
 fn previewed(c: &Connection, now: Instant, people: u64, other: &Suppressing) -> Result<SuppressionPreview, StoreError> {
-    let (before, after) = (forecast::forecast(c, now, None, None)?, forecast::forecast_if(c, now, None, None, Some(other))?);
+    let (before, after) = (forecast::as_planned(c, now)?, forecast::forecast_if(c, now, None, None, Some(other))?);
     Ok(SuppressionPreview { people, effects: effects(&before, &after) })
 }
 

@@ -1,5 +1,6 @@
 //! The real router and engine in process: one program of all these tests, since each would carry the whole of Rinse with it.
 
+mod asked;
 mod course;
 mod delivery;
 mod description;

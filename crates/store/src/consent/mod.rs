@@ -12,14 +12,11 @@ pub mod wordings;
 
 use crate::Result;
 use crate::codes::{CONFIRMED, CONSENTED, PAUSED};
-use crate::send_state::{ACCEPTED, FAILED};
 use crate::stored::As;
 use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::channel::Channel;
 use rinse_core::consent::{Consent, Standing};
-use rinse_core::id::ContactId;
-use rinse_core::report::Rate;
 use rusqlite::Connection;
 use serde::Serialize;
 use std::collections::HashMap;
@@ -107,77 +104,6 @@ pub fn sources(c: &Connection) -> Result<Vec<ConsentSource>> {
     )?;
     let rows = s.query_map([], |r| Ok(ConsentSource { source: r.get(0)?, evidence: r.get(1)?, people: r.get(2)? }))?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)
-}
-
-/// How mail fares, of people of one kind.
-#[derive(Debug, Clone, Serialize, ToSchema)]
-pub struct Faring {
-    pub words: String,
-    /// Accepted and not come back, of what was handed over.
-    pub delivered: Rate,
-    /// Answered by a human click or a reply, of what was delivered: opens aren't asked, since some can't be seen.
-    pub answered: Rate,
-    pub complained: Rate,
-}
-
-/// How mail fared by the recipients' consent at its handover, and by what that consent came by.
-#[derive(Debug, Clone, Serialize, ToSchema)]
-pub struct FaringByConsent {
-    pub since: i64,
-    pub by_state: Vec<Faring>,
-    pub by_source: Vec<Faring>,
-}
-
-/// Marketing of the last so many days is looked at.
-const FARING_DAYS: i64 = 180;
-
-/// # Errors
-/// When the database fails.
-pub fn faring(c: &Connection, now: Instant) -> Result<FaringByConsent> {
-    // When each first confirmed, and by what they last gave their permission.
-    let mut confirmed: HashMap<ContactId, i64> = HashMap::new();
-    let mut source: HashMap<ContactId, String> = HashMap::new();
-    let mut s = c.prepare_cached(
-        "SELECT contact_id, at, kind, source FROM ledger WHERE kind IN ('agreed', 'confirmed') AND entity = '' AND channel = 1 ORDER BY id",
-    )?;
-    let mut rows = s.query([])?;
-    while let Some(r) = rows.next()? {
-        let contact = ContactId(r.get(0)?);
-        if r.get_ref(2)?.as_str().map_err(rusqlite::Error::from)? == "confirmed" {
-            confirmed.entry(contact).or_insert(r.get(1)?);
-        }
-        source.insert(contact, r.get(3)?);
-    }
-    let since = (now + -FARING_DAYS * rinse_core::DAY).millis();
-    // Handed over, delivered, answered, complained.
-    let mut state: [[u64; 4]; 2] = Default::default();
-    let mut by_source: HashMap<String, [u64; 4]> = HashMap::new();
-    let mut s = c.prepare_cached(
-        formatcp!("SELECT contact_id, handed_at, accepted_at IS NOT NULL AND failed_at IS NULL, click_at IS NOT NULL OR reply_at IS NOT NULL, complained_at IS NOT NULL
-         FROM send WHERE class = 1 AND channel = 1 AND at > ?1 AND handed_at IS NOT NULL AND state IN ({ACCEPTED}, {FAILED})
-            AND mailing_id IN (SELECT m.id FROM mailing m JOIN letterhead l ON l.id = m.letterhead_id WHERE l.entity = '')"),
-    )?;
-    let mut rows = s.query([since])?;
-    while let Some(r) = rows.next()? {
-        let (contact, handed): (_, i64) = (ContactId(r.get(0)?), r.get(1)?);
-        let delivered: bool = r.get(2)?;
-        let counts = [true, delivered, delivered && r.get(3)?, delivered && r.get(4)?];
-        let at = usize::from(confirmed.get(&contact).is_some_and(|t| *t <= handed));
-        let add = |sums: &mut [u64; 4]| sums.iter_mut().zip(counts).for_each(|(sum, yes)| *sum += u64::from(yes));
-        add(&mut state[at]);
-        if let Some(source) = source.get(&contact) {
-            add(by_source.entry(source.clone()).or_default());
-        }
-    }
-    let faring = |words: String, n: [u64; 4]| Faring {
-        words,
-        delivered: Rate::new(n[1], n[0]),
-        answered: Rate::new(n[2], n[1]),
-        complained: Rate::new(n[3], n[1]),
-    };
-    let mut by_source: Vec<Faring> = by_source.into_iter().map(|(words, n)| faring(words, n)).collect();
-    by_source.sort_by_key(|f| std::cmp::Reverse(f.delivered.of));
-    Ok(FaringByConsent { since, by_state: vec![faring("consented".into(), state[0]), faring("confirmed".into(), state[1])], by_source })
 }
 
 /// People's consent to something beside email of the first legal entity.

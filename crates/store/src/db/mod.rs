@@ -2,6 +2,7 @@
 
 pub mod backup;
 pub(crate) mod codes;
+pub mod costly;
 pub(crate) mod error;
 pub(crate) mod files;
 pub mod journal;
@@ -174,7 +175,8 @@ impl Store {
         told.await.map_err(|_| StoreError::Stopped)?
     }
 
-    /// The longest that the writer held the file for one transaction since it was opened.
+    /// The longest that the writer worked at one transaction since it was opened, by its thread's own time: what a busy machine or a slow disk adds is
+    /// no part of it.
     #[must_use]
     pub fn longest_hold(&self) -> Duration {
         self.writer.longest_hold()

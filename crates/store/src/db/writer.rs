@@ -4,6 +4,7 @@ use crate::StoreError;
 use crate::kept::Kept;
 use crate::readers::Closed;
 use rusqlite::Connection;
+use rustix::time::{ClockId, clock_gettime};
 use std::cell::Cell;
 use std::collections::VecDeque;
 use std::panic::AssertUnwindSafe;
@@ -258,6 +259,12 @@ fn transaction(c: &Connection, jobs: &mut [Box<dyn Job>], repeatable: bool, on_c
     done.is_ok()
 }
 
+/// The processor's time of this thread, in microseconds.
+fn worked() -> u64 {
+    let t = clock_gettime(ClockId::ThreadCPUTime);
+    u64::try_from(t.tv_sec * 1_000_000 + t.tv_nsec / 1_000).unwrap_or_default()
+}
+
 struct Writer<'a> {
     c: &'a Connection,
     queue: &'a Queue,
@@ -268,11 +275,11 @@ impl Writer<'_> {
     /// Takes waiting jobs in their order, groups neighbours of the same kind, and answers after each commit.
     fn run(mut self) {
         while let Some(mut group) = self.next_group() {
-            let began = Moment::now();
+            let (began, worked) = (Moment::now(), worked());
             let repeatable = group.first().is_some_and(|j| j.repeatable());
             let committed = transaction(self.c, &mut group, repeatable, self.around.on_commit.as_mut());
             let held = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
-            self.queue.longest_hold.fetch_max(held, Ordering::Relaxed);
+            self.queue.longest_hold.fetch_max(self::worked().saturating_sub(worked), Ordering::Relaxed);
             if held > LONG {
                 tracing::warn!("one change of the data file took {} ms, and everybody else's waited for it", held / 1000);
             }

@@ -8,3 +8,4 @@ pub mod goals;
 pub mod growth;
 pub mod guides;
 pub mod kept_answers;
+pub mod per_person;

@@ -2,7 +2,7 @@
 //! out of the comparison what would have differed between people anyway.
 
 use super::{Trial, counts};
-use crate::Result;
+use crate::{Result, costly};
 use rinse_core::id::{ContactId, TrialId};
 use rinse_core::trial::metric::Metric;
 use rinse_core::trial::plan::Plan;
@@ -85,6 +85,11 @@ pub(super) fn groups(c: &Connection, t: &Trial, arms: usize) -> Result<Vec<Vec<B
 /// # Errors
 /// When the database fails.
 pub fn explained(c: &Connection, plan: &Plan, now: Instant) -> Result<Option<f64>> {
+    let question = format!("explained {:?} {} {}", plan.metric, plan.window_hours, plan.may_use_before());
+    costly::of_the_hour(c, now, &question, || explained_by(c, plan, now))
+}
+
+fn explained_by(c: &Connection, plan: &Plan, now: Instant) -> Result<Option<f64>> {
     let (Some((column, _)), Some(mut last)) = (counts::columns(plan.metric), last_messages(c, plan.metric)?) else { return Ok(None) };
     if !plan.may_use_before() {
         return Ok(None);

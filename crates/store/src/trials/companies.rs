@@ -1,7 +1,7 @@
 //! Companies of a trial's people: domains that several of them share, and that aren't those of a mailbox provider.
 
 use super::{Trial, counts};
-use crate::Result;
+use crate::{Result, costly};
 use rinse_core::stats::Arm;
 use rinse_core::stats::cluster_rate::cluster_rate;
 use rinse_core::trial::companies::{Design, LEAST_COMPANIES, effect};
@@ -55,8 +55,12 @@ pub struct Companies {
 ///
 /// # Errors
 /// When the database fails.
-#[allow(clippy::cast_precision_loss)]
 pub fn past(c: &Connection, plan: &Plan, now: Instant) -> Result<Option<Companies>> {
+    costly::of_the_hour(c, now, &format!("companies {:?} {}", plan.metric, plan.window_hours), || of_the_newest(c, plan, now))
+}
+
+#[allow(clippy::cast_precision_loss)]
+fn of_the_newest(c: &Connection, plan: &Plan, now: Instant) -> Result<Option<Companies>> {
     let Some((column, _)) = counts::columns(plan.metric) else { return Ok(None) };
     let window = plan.window_hours * HOUR;
     let known = counts::known_of(plan.metric);

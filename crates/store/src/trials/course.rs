@@ -1,7 +1,7 @@
 //! How a trial's answers come in, and which links each arm's people follow.
 
 use super::{Trial, arms, columns};
-use crate::Result;
+use crate::{Result, costly};
 use rinse_core::id::{ContactId, MailingId};
 use rinse_core::report::Rate;
 use rinse_core::trial::course::{self, Band, Group, Line, POINTS, PastMailing};
@@ -88,6 +88,11 @@ fn of_goal(c: &Connection, t: &Trial, now: Instant) -> Result<Course> {
 
 /// The mailings of the 180 days before the seal that are at least 30 days old, the latest 40 of them.
 fn past_mailings(c: &Connection, t: &Trial, column: &str, window: i64, now: Instant) -> Result<Vec<PastMailing>> {
+    let question = format!("band {column} {window} {} {:?}", t.of_known_opens(), t.sealed_at);
+    costly::of_the_hour(c, now, &question, || band_of(c, t, column, window, now))
+}
+
+fn band_of(c: &Connection, t: &Trial, column: &str, window: i64, now: Instant) -> Result<Vec<PastMailing>> {
     let until = t.sealed_at.unwrap_or(now.millis()) - 30 * DAY;
     let mut s = c.prepare_cached(&format!(
         "SELECT mailing_id, CASE WHEN {column} < handed_at + ?3 THEN ({column} - handed_at) * ?4 / ?3 WHEN {column} < handed_at + ?5 THEN ?4 ELSE -1 END, count(*)

@@ -1,7 +1,7 @@
 //! What past mailings and trials make usual.
 
 use super::{Trial, all, brought, columns, counts};
-use crate::{Result, StoreError};
+use crate::{Result, StoreError, costly};
 use rinse_core::stats::welch::Sample;
 use rinse_core::trial::learned::{self, Contrast};
 use rinse_core::trial::looks::Leaving;
@@ -32,11 +32,17 @@ pub struct Past {
     pub complaints: f64,
 }
 
-/// Looks at the messages of the last 180 days that are at least 30 days old.
+/// Looks at the messages of the last 180 days that are at least 30 days old: of a large base once for all who ask within the hour.
 ///
 /// # Errors
 /// When the database fails.
 pub fn past(c: &Connection, plan: &Plan, now: Instant) -> Result<Past> {
+    let goal = plan.goal.as_ref().filter(|_| plan.metric.asks_goal());
+    let question = format!("past {:?} {} {goal:?}", plan.metric, plan.window_hours);
+    costly::of_the_hour(c, now, &question, || looked_at(c, plan, now))
+}
+
+fn looked_at(c: &Connection, plan: &Plan, now: Instant) -> Result<Past> {
     let (from, to, window) = (now + -180 * DAY, now + -30 * DAY, plan.window_hours * HOUR);
     let column = columns(plan.metric).map_or("NULL", |(column, _)| column);
     // Of opens, the rate is that of people whose opens can be known.

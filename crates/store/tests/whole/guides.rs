@@ -2,12 +2,13 @@
 
 use proptest::prelude::*;
 use rinse_core::address::Address;
+use rinse_core::cap_guide;
 use rinse_core::id::ContactId;
 use rinse_core::recency::Observation;
 use rinse_core::segment::share;
 use rinse_core::{DAY, Instant};
 use rinse_store::contacts::{self, Profile};
-use rinse_store::{Connection, Store, guides};
+use rinse_store::{Connection, Store, guides, per_person};
 use rusqlite::params;
 
 const NOW: Instant = Instant::of(20_000 * DAY);
@@ -90,13 +91,22 @@ fn expected(sends: &[Sent], people: i64) -> Vec<Observation> {
         .collect()
 }
 
+const CAPS: &str = "WITH drawn AS (SELECT id, min(stable_share('cap guide', id)) FROM send WHERE class = 1 AND channel = 1 AND accepted_at > ?1 AND accepted_at <= ?2 GROUP BY contact_id)
+    SELECT (SELECT count(*) FROM send x WHERE x.contact_id = s.contact_id AND x.class = 1 AND x.accepted_at > s.accepted_at - ?3 AND x.accepted_at <= s.accepted_at),
+        coalesce(s.open_at, s.click_at, s.reply_at) IS NOT NULL, s.opens_unknown, s.withdrew_at IS NOT NULL, s.topic_left_at IS NOT NULL, s.complained_at IS NOT NULL
+    FROM drawn d JOIN send s ON s.id = d.id";
+const FARED: &str = "SELECT failed_at IS NULL AS d, click_at IS NOT NULL OR reply_at IS NOT NULL AS a, complained_at IS NOT NULL AS k,
+        iif(handed_at >= (SELECT at FROM ledger l WHERE l.contact_id = s.contact_id AND kind = 'confirmed' ORDER BY id LIMIT 1), 'yes', 'no') AS confirmed,
+        (SELECT source FROM ledger l WHERE l.contact_id = s.contact_id AND kind IN ('agreed', 'confirmed') ORDER BY id DESC LIMIT 1) AS permission
+    FROM send s WHERE class = 1 AND at > ?1";
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(60))]
 
     #[test]
     fn recency_sees_what_was_known_when_the_message_went_out(sends in prop::collection::vec(sent(), 0..40)) {
         let (_folder, store) = base(&[None; 6], &sends);
-        let mut seen = store.read_now(|c| guides::observations(c, NOW)).unwrap();
+        let mut seen = store.read_now(|c| per_person::observations(c, NOW)).unwrap();
         let mut want = expected(&sends, 6);
         let key = |o: &Observation| (o.since_answer, o.mailed_since, o.opened, o.clicked, o.complained, o.withdrew, o.bounced, o.open_blind);
         seen.sort_by_key(key);
@@ -104,11 +114,47 @@ proptest! {
         prop_assert_eq!(seen, want);
     }
 
+    /// The other two, by SQL that asks the rows one thing at a time; and in parts beside the writer the same comes out.
+    #[test]
+    fn caps_and_faring_are_what_the_rows_say(sends in prop::collection::vec(sent(), 0..60), agreed in prop::collection::vec((1i64..6, 0i64..400, any::<bool>()), 0..12)) {
+        let (_folder, store) = base(&[None; 6], &sends);
+        let rt = tokio::runtime::Builder::new_current_thread().build().unwrap();
+        rt.block_on(store.write(move |c: &Connection| {
+            for (who, ago, confirmed) in &agreed {
+                let source = if *ago % 2 == 0 { "web form" } else { "visitor desk" };
+                c.execute("INSERT INTO ledger (contact_id, at, kind, source, evidence) VALUES (?1, ?2, ?3, ?4, 'form 7')",
+                    params![who, NOW.millis() - ago * DAY, if *confirmed { "confirmed" } else { "agreed" }, source])?;
+            }
+            Ok(c.execute_batch("UPDATE send SET withdrew_at = left_at WHERE id % 2 = 0; UPDATE send SET topic_left_at = left_at WHERE id % 3 = 0;
+                UPDATE send SET opens_unknown = 1 WHERE contact_id = 5; UPDATE send SET class = 2 WHERE id % 11 = 0; UPDATE send SET reply_at = handed_at WHERE id % 5 = 0")?)
+        })).unwrap();
+        let sums = store.read_now(|c| per_person::now(c, NOW)).unwrap();
+        prop_assert_eq!(&rt.block_on(per_person::beside(&store, NOW)).unwrap(), &sums);
+        let mut counted = cap_guide::Counted::default();
+        store.read_now(|c| {
+            let mut s = c.prepare(CAPS)?;
+            let rows = s.query_map(params![(NOW + -180 * DAY).millis(), (NOW + -7 * DAY).millis(), 28 * DAY], |r| Ok(cap_guide::Drawn {
+                got: r.get(0)?, answered: r.get(1)?, opens_unknown: r.get(2)?, withdrew: r.get(3)?, left_topic: r.get(4)?, complained: r.get(5)?,
+            }))?;
+            rows.for_each(|d| counted.add(&d.unwrap()));
+            Ok(())
+        }).unwrap();
+        prop_assert_eq!(&sums.caps, &counted);
+        let fared = |by: &str, of: &str| -> [u64; 4] {
+            store.read_now(|c| Ok(c.query_row(&format!("SELECT count(*), coalesce(sum(d), 0), coalesce(sum(d AND a), 0), coalesce(sum(d AND k), 0) FROM ({FARED}) WHERE {by} IS ?2"),
+                params![(NOW + -180 * DAY).millis(), of], |r| Ok([r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?]))?)).unwrap().map(|n: i64| n.unsigned_abs())
+        };
+        prop_assert_eq!(sums.by_state, [fared("confirmed", "no"), fared("confirmed", "yes")]);
+        for by in ["web form", "visitor desk"] {
+            prop_assert_eq!(sums.by_permission.get(by).copied().unwrap_or_default(), fared("permission", by), "{}", by);
+        }
+    }
+
     #[test]
     fn sources_add_up(sends in prop::collection::vec(sent(), 0..60)) {
         let people = [Some("web form"), Some("boat"), Some("web form"), None, Some(" "), Some("boat")];
         let (_folder, store) = base(&people, &sends);
-        let all = store.read_now(|c| guides::sources(c, NOW)).unwrap();
+        let all = guides::sources(&store.read_now(|c| per_person::now(c, NOW)).unwrap());
         prop_assert_eq!(all.iter().map(|s| s.people).collect::<Vec<_>>(), vec![2, 2, 2]);
         prop_assert!(all.iter().any(|s| s.source.is_none()), "nobody's source is a blank");
         let distinct = |f: &dyn Fn(&Sent) -> bool| sends.iter().filter(|s| f(s)).map(|s| s.who).collect::<std::collections::HashSet<_>>().len() as u64;
@@ -154,4 +200,31 @@ proptest! {
             prop_assert!(months.windows(2).all(|w| w[0].month < w[1].month) && (13..=16).contains(&months.len()), "{}", months.len());
         }
     }
+}
+
+/// A large base shows what the day's pass found, and says of when; the next day it is due again.
+#[tokio::test]
+async fn a_large_base_is_passed_over_once_a_day() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open(folder.path(), false).unwrap();
+    let more = |n: i64| {
+        format!("INSERT INTO domain (name) VALUES ('tern{n}.example');
+            WITH RECURSIVE i(k) AS (SELECT 1 UNION ALL SELECT k + 1 FROM i WHERE k < {n})
+            INSERT INTO contact (address, address_key, domain_id, added_at) SELECT k || '.{n}@tern.example', k || '.{n}@tern.example', 1, 0 FROM i")
+    };
+    let add = async |n: i64| store.write(move |c: &Connection| Ok(c.execute_batch(&more(n))?)).await.unwrap();
+    add(10).await;
+    assert!(!store.read_now(|c| per_person::is_due(c, NOW)).unwrap(), "of few people nothing is kept");
+    add(per_person::AT_ONCE).await;
+    assert!(store.read_now(|c| per_person::is_due(c, NOW)).unwrap());
+    let people = |(sums, as_of): (per_person::Sums, Option<Instant>)| (sums.sources[""].people as i64 - per_person::AT_ONCE, as_of);
+    let shown = || people(store.read_now(|c| per_person::shown(c, NOW)).unwrap());
+    assert_eq!(shown(), (10, None), "before the first pass it is made as it is asked for");
+    per_person::refresh(&store, NOW).await.unwrap();
+    add(7).await;
+    assert_eq!(shown(), (10, Some(NOW)));
+    assert!(!store.read_now(|c| per_person::is_due(c, NOW)).unwrap());
+    assert!(store.read_now(|c| per_person::is_due(c, NOW + DAY)).unwrap());
+    per_person::refresh(&store, NOW + DAY).await.unwrap();
+    assert_eq!(shown(), (17, Some(NOW + DAY)));
 }

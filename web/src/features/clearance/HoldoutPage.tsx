@@ -9,6 +9,7 @@ import { IntervalPlot } from "../../shared/Interval";
 import { bare, count, date, percent, points } from "../../shared/format";
 import { Loaded } from "../../shared/states";
 import { useClearanceSlips } from "./useClearanceSlips";
+import { AsOf } from "../../shared/AsOf";
 
 type Readout = Schemas["HoldoutReadout"];
 
@@ -53,6 +54,7 @@ export function HoldoutPage() {
                 <span>since {date(r.since)}</span>
               </div>
               <h1>What mail earns</h1>
+              <AsOf of="/api/holdout" />
               <p className="finding">{finding(r)}</p>
               <div className="filters">
                 counted:{" "}

@@ -12,6 +12,7 @@ import { useWorking } from "../../shared/working";
 import { Changes } from "./Changes";
 import { FINDINGS } from "./findings";
 import { useContactSlips } from "./useContactSlips";
+import { AsOf } from "../../shared/AsOf";
 
 type Finding = Schemas["BaseFinding"];
 type Found = Schemas["BaseFound"];
@@ -36,6 +37,7 @@ export function BaseCheckPage() {
                 <span>Contacts</span>
               </div>
               <h1>Base check</h1>
+              <AsOf of="/api/base-check" />
               <p className="finding">
                 {total === 0 ? (
                   <>Nothing in {plural(c.people, "address", "addresses")} needs a look.</>

@@ -8,6 +8,7 @@ import { DataTable } from "../../shared/table/DataTable";
 import { IntervalPlot } from "../../shared/Interval";
 import { Loaded } from "../../shared/states";
 import { CHANGE, METRIC, useTrialSlips, verdictWords } from "./useTrialSlips";
+import { AsOf } from "../../shared/AsOf";
 
 type Learned = Schemas["Learned"];
 
@@ -128,6 +129,7 @@ export function LearnedPage() {
               <span>Variant trials</span>
             </div>
             <h1>What we have learned</h1>
+            <AsOf of="/api/trials/learned" />
             <p className="finding">
               {l.read === 0 ? (
                 "No trial has been read yet: what they teach will stand here."

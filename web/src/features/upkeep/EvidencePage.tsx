@@ -10,6 +10,7 @@ import { Failure, Loaded } from "../../shared/states";
 import { DataTable } from "../../shared/table/DataTable";
 import { DAY } from "../../shared/time";
 import { useUpkeepSlips } from "./useUpkeepSlips";
+import { AsOf } from "../../shared/AsOf";
 
 const asked = queryOptions({ queryKey: ["evidence"], queryFn: () => ok(api.GET("/api/upkeep/evidence")) });
 
@@ -265,6 +266,7 @@ export function EvidencePage() {
               </span>
             </div>
             <h1>Evidence</h1>
+            <AsOf of="/api/upkeep/evidence" />
             <p className="finding">
               <Finding e={e} />
             </p>

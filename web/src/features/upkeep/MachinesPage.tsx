@@ -14,6 +14,7 @@ import { useProgress } from "../../shared/useProgress";
 import { TriedOnPast, changesInWords } from "./TriedOnPast";
 import { useUpkeepSlips } from "./useUpkeepSlips";
 import { Versions } from "./Versions";
+import { AsOf } from "../../shared/AsOf";
 
 type Page = Schemas["MachineRulesPage"];
 type Rules = Schemas["MachineRules"];
@@ -125,6 +126,7 @@ function Origins({ list }: { list: (origin: Schemas["Origin"]) => ReactNode }) {
         are so quick so often: a network with nearly all its clicks soon is a scanner’s; an agent with a few is a mail
         program.
       </p>
+      {origins.isSuccess && <AsOf of="/api/upkeep/machine-rules/origins" />}
       <Loaded query={origins}>
         {(all) =>
           all.length === 0 ? (

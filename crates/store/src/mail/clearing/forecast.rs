@@ -3,7 +3,7 @@
 use super::{Mailing, base, warm};
 use crate::codes::{MAILING_PLANNED, TRIAL_ROLLING};
 use crate::send_state::{DEFERRED, WAITING};
-use crate::{Result, StoreError, rules};
+use crate::{Result, StoreError, costly, rules};
 use const_format::formatcp;
 use rinse_core::caps::{Kind, Message};
 use rinse_core::clearance::columns::{Marks, Messages, Ready};
@@ -378,6 +378,15 @@ pub const FORECAST_DAYS: i64 = 28;
 /// When there is no such mailing.
 pub fn forecast(c: &Connection, now: Instant, moved: Option<Moved>, set: Option<&RuleSet>) -> Result<Forecast> {
     forecast_if(c, now, moved, set, None)
+}
+
+/// The coming weeks as they are planned. Of a large base it is one for all who ask, until somebody of the team changes something, or for as long as
+/// [`costly`] keeps it.
+///
+/// # Errors
+/// When the database fails.
+pub fn as_planned(c: &Connection, now: Instant) -> Result<Forecast> {
+    costly::until_changed(c, now, "forecast", || forecast(c, now, None, None))
 }
 
 /// As [`forecast`], under another suppression than there is.
