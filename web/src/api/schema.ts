@@ -13741,6 +13741,7 @@ export interface components {
         CapGuide: {
             bands: components["schemas"]["Band"][];
             finding: string;
+            /** Format: int64 */
             people: number;
         };
         /** @description A cap in words. */
