@@ -35,6 +35,11 @@ impl Worked {
 /// One question: its answer, and who works it out.
 type Place = Arc<Mutex<Option<Worked>>>;
 
+/// Is its answer good, or being worked out?
+fn stays(place: &Place) -> bool {
+    place.try_lock().map_or(true, |w| w.as_ref().is_some_and(Worked::is_good))
+}
+
 /// What is kept for one data file.
 #[derive(Default)]
 pub(crate) struct Costly(Mutex<HashMap<String, Place>>);
@@ -45,8 +50,7 @@ impl Watches for Costly {
     fn finished(&self, _: bool) {}
 
     fn rest(&self) {
-        // One that is being worked out is held by who does.
-        lock(&self.0).retain(|_, place| place.try_lock().map_or(true, |w| w.as_ref().is_some_and(Worked::is_good)));
+        lock(&self.0).retain(|_, place| stays(place));
     }
 }
 
@@ -54,7 +58,7 @@ impl Costly {
     fn place(&self, question: String) -> Option<Place> {
         let mut all = lock(&self.0);
         if all.len() >= MOST && !all.contains_key(&question) {
-            all.retain(|_, place| place.try_lock().map_or(true, |w| w.as_ref().is_some_and(Worked::is_good)));
+            all.retain(|_, place| stays(place));
         }
         (all.len() < MOST || all.contains_key(&question)).then(|| Arc::clone(all.entry(question).or_default()))
     }
@@ -108,7 +112,8 @@ pub fn until_changed<T: Clone + Send + Sync + 'static>(
 /// # Errors
 /// When `work` fails; nothing is kept of it.
 fn costly<T: Clone + Send + Sync + 'static>(c: &Connection, question: String, work: impl FnOnce() -> Result<T>) -> Result<T> {
-    match found::<Costly>(c) {
+    // Inside a write it is asked of what nobody else sees, and may be taken back; and the writer waits for no reader.
+    match found::<Costly>(c).filter(|_| c.is_autocommit()) {
         Some(kept) => kept.answer(question, work),
         None => work(),
     }

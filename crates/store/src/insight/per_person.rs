@@ -214,6 +214,8 @@ impl Pass {
     fn person(&self, p: &Person, of: &[Message], sums: &mut Sums, observed: &mut impl FnMut(&Observation)) {
         let since = (self.now + -LOOK_BACK).millis();
         let ripe = (self.now + -RIPE).millis();
+        // One ripe message of each person. It is drawn by a keyed hash, not the latest: people who complain or leave get no more mail, so their
+        // latest message is always the one they left by, and losses would count several times over.
         let draw = |salt: &Salted, when: &dyn Fn(&Message) -> Option<i64>| {
             let in_time = |m: &&Message| m.counts && when(m).is_some_and(|t| t > since && t <= ripe);
             let keyed = of.iter().filter(in_time).map(|m| (salt.draw(ContactId(m.id)), m));
@@ -294,15 +296,21 @@ fn parts(c: &Connection) -> Result<impl Iterator<Item = (i64, i64)>> {
     Ok((0..=last / PART).map(|n| (n * PART + 1, (n + 1) * PART)))
 }
 
+fn whole(c: &Connection, now: Instant, mut observed: impl FnMut(&Observation)) -> Result<Sums> {
+    let (pass, mut sums) = (Pass::new(c, now)?, Sums::default());
+    for range in parts(c)? {
+        sums += pass.part(c, range, &mut observed)?;
+    }
+    Ok(sums)
+}
+
 /// Each person's observation, for what holds them against the messages.
 ///
 /// # Errors
 /// When the database fails.
 pub fn observations(c: &Connection, now: Instant) -> Result<Vec<Observation>> {
-    let (pass, mut out) = (Pass::new(c, now)?, Vec::new());
-    for range in parts(c)? {
-        pass.part(c, range, &mut |o| out.push(*o))?;
-    }
+    let mut out = Vec::new();
+    whole(c, now, |o| out.push(*o))?;
     Ok(out)
 }
 
@@ -311,11 +319,7 @@ pub fn observations(c: &Connection, now: Instant) -> Result<Vec<Observation>> {
 /// # Errors
 /// When the database fails.
 pub fn now(c: &Connection, now: Instant) -> Result<Sums> {
-    let (pass, mut sums) = (Pass::new(c, now)?, Sums::default());
-    for range in parts(c)? {
-        sums += pass.part(c, range, &mut |_| ())?;
-    }
-    Ok(sums)
+    whole(c, now, |_| ())
 }
 
 /// Are there so many people that the pass is made once a day?
