@@ -20,9 +20,12 @@ use rinse_core::trial::rehearsal::{Rehearsal, Usual, rehearse as rehearse_plan};
 use rinse_core::words::thousands;
 use rinse_store::clearing::Clearance;
 use rinse_store::machines::opens;
-use rinse_store::{Connection, StoreError, clearing, costly, hour_trials, letterheads, mailings, series, settings, trials};
+use rinse_store::{Connection, StoreError, clearing, costly, held, hour_trials, letterheads, mailings, series, settings, trials};
 use serde::Serialize;
 use utoipa::ToSchema;
+
+/// A portion of those who are asked again, as other idle work counts its people: some tens of milliseconds.
+const HELD_AT_ONCE: usize = 1_000;
 
 /// A mailing that passed the message check, as it stood then.
 pub(crate) struct Passed {
@@ -167,8 +170,15 @@ pub(crate) async fn change_series(app: &App, id: SeriesId, name: String, outline
     due_now(app, now).await
 }
 
+/// Has everybody who was held by what has changed asked again: of very many some at a time, and between them others write.
+pub(crate) async fn held_again(app: &App) -> Result<(), ApiError> {
+    while app.store.write(|c| held::some(c, HELD_AT_ONCE)).await? {}
+    Ok(())
+}
+
 /// Something is due now: on the demo clock, which stands still, it is done at once.
 pub(crate) async fn due_now(app: &App, now: Instant) -> Result<(), ApiError> {
+    held_again(app).await?;
     app.engine.wake();
     if app.clock.is_demo() {
         app.engine.tick(now).await?;

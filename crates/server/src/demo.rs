@@ -62,9 +62,14 @@ pub const OPENS: Instant = Instant::of(1_776_364_800_000);
 /// # Errors
 /// When the folder can't be used.
 pub async fn make(folder: &Path, base_url: &str, people: usize) -> anyhow::Result<()> {
-    let app =
-        App::open(&Config { data: folder.to_owned(), base_url: base_url.to_owned(), mode: Mode::Demo { start: START }, durable: false })
-            .await?;
+    let app = App::open(&Config {
+        data: folder.to_owned(),
+        base_url: base_url.to_owned(),
+        mode: Mode::Demo { start: START },
+        durable: false,
+        memory: crate::USUAL_BUDGET,
+    })
+    .await?;
     let _router = crate::router::router(app.clone());
     Director { app, people }.play().await
 }

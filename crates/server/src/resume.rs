@@ -7,14 +7,7 @@ use rinse_core::standing::{ChangeState, FileState};
 impl App {
     /// Goes on with what a stop interrupted, and keeps sending what falls due by the machine's clock.
     pub fn start(&self) {
-        let store = self.store.clone();
-        tokio::spawn(async move {
-            let mut minutes = tokio::time::interval(std::time::Duration::from_secs(60));
-            loop {
-                minutes.tick().await;
-                store.rest();
-            }
-        });
+        tokio::spawn(self.clone().keep_within());
         self.engine.judge_beside();
         tokio::spawn(crate::keeping::keep_counting(self.clone(), crate::router::own_router(self.clone())));
         let app = self.clone();

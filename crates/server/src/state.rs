@@ -8,6 +8,7 @@ use crate::error::ApiError;
 use crate::gateway::{TextGateway, Texts};
 use crate::kept_answers::Answers;
 use crate::mailbox::Maildir;
+use crate::memory::Budget;
 use crate::progress::Jobs;
 use crate::transport::{Smtp, Transport};
 use rinse_core::Instant;
@@ -34,6 +35,8 @@ pub struct Config {
     pub mode: Mode,
     /// Wait for the disk at every write; off only while the demo's history is made.
     pub durable: bool,
+    /// Megabytes of memory that may be held.
+    pub memory: u32,
 }
 
 #[derive(Debug, Clone)]
@@ -60,6 +63,8 @@ pub struct App {
     pub(crate) threads: Threads,
     /// Answers that took seconds.
     pub(crate) answers: Answers,
+    /// How much memory may be held.
+    pub(crate) memory: Budget,
     /// One trial is sealed at a time.
     pub(crate) sealing: Arc<tokio::sync::Mutex<()>>,
     /// Becomes true when Rinse ends.
@@ -152,6 +157,7 @@ impl App {
             apart: Apart::default(),
             threads: Threads::open()?,
             answers,
+            memory: Budget::megabytes(config.memory),
             sealing: Arc::default(),
             ending,
             _held: held,

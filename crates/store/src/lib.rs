@@ -38,18 +38,18 @@ pub(crate) use automation::deeds;
 pub use automation::{reactions, scores, series, series_entry, webhooks};
 pub(crate) use consent::grant;
 pub use consent::{departed, do_not_write, ledger, signups, suppression, topics, wordings};
-pub use db::{Connection, Store};
-pub use db::{backup, costly, journal, settings, writer};
+pub use db::{Connection, Held, Store, What};
+pub use db::{backup, costly, journal, settings, sweep, writer};
 pub(crate) use db::{codes, error, files, kept, naming, readers, stored};
 pub use error::StoreError;
 pub use groups::{labels, rollups, segments, tags};
 pub use house::{first_steps, notices, team};
 pub use insight::{attribution, cohorts, figures, findings, goals, growth, guides, kept_answers, per_person};
 pub use mail::{
-    audience, blocklists, clearing, delivery, doors, flow, history, holdout, images, letterheads, load, machines, mailings, parts,
+    audience, blocklists, clearing, delivery, doors, flow, held, history, holdout, images, letterheads, load, machines, mailings, parts,
     responses, rules, sends, texts, warm_up,
 };
-pub(crate) use mail::{held, response_kinds, send_state};
+pub(crate) use mail::{response_kinds, send_state};
 pub use people::{
     base_check, contacts, domains, erasure, events, fields, imports, merges, near_misses, numbers, purchases, runs, tables, tombstones,
 };

@@ -65,12 +65,13 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/045_lines_over.sql")),
     M::up(include_str!("../migrations/046_opened.sql")),
     M::up(include_str!("../migrations/047_per_person.sql")),
+    M::up(include_str!("../migrations/048_some_at_a_time.sql")),
 ];
 /// The first version of the file in which what is deleted is overwritten.
 const OVERWRITES: usize = 15;
 
 /// What the writer does when nobody waits for it: responses are rolled up, and put down to people's conversions.
-const IDLE: [Idle; 2] = [crate::rollups::some, crate::attribution::kept::some];
+const IDLE: [Idle; 5] = [crate::held::some, crate::rollups::some, crate::attribution::kept::some, crate::scores::some, crate::sweep::some];
 
 impl Store {
     /// Opens (or makes) `rinse.db` in the folder and brings it up to date.
@@ -130,6 +131,7 @@ impl Store {
         }
         crate::figures::kept::keep(&conn)?;
         crate::ledger::seal_earlier(&conn)?;
+        crate::segments::unmade(&conn)?;
         let (journal, replayed) = crate::replay::open(&conn, folder, durable)?;
         let (open, closed) = Open::told();
         let readers = readers_of(&path, READERS, &open)?;

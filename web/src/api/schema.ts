@@ -7151,6 +7151,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/memory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How much memory Rinse holds, and for what. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Memory"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/message-check": {
         parameters: {
             query?: never;
@@ -15918,6 +15962,11 @@ export interface components {
             /** @description The goal in words. */
             words: string;
         };
+        /**
+         * @description What may be held in memory between questions.
+         * @enum {string}
+         */
+        KeptInMemory: "columns" | "orders";
         /** @description A reaction as it is kept. */
         KeptReaction: {
             /**
@@ -16714,6 +16763,36 @@ export interface components {
             on: boolean;
             word: components["schemas"]["Word"];
         };
+        /** @description What is held in memory. */
+        Memory: {
+            /**
+             * Format: int64
+             * @description Bytes that may be held (`--memory`).
+             */
+            budget: number;
+            kept: components["schemas"]["MemoryPart"][];
+            /**
+             * Format: int64
+             * @description How often something was let go since the start because more was held than may be.
+             */
+            let_go: number;
+            /**
+             * Format: int64
+             * @description Bytes of this process that are in no file; none: this system doesn't tell.
+             */
+            private?: number | null;
+        };
+        /** @description Something that is kept in memory, so that it needn't be read again. */
+        MemoryPart: {
+            /** Format: int64 */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Seconds since somebody asked for it.
+             */
+            unused_for: number;
+            what: components["schemas"]["KeptInMemory"];
+        };
         MergeWith: {
             /** @description The person that stays. */
             into: components["schemas"]["ContactId"];
@@ -17393,6 +17472,8 @@ export interface components {
         };
         /** @description A score. */
         OwnScore: {
+            /** @description The half-life was changed, and isn't everybody's yet. */
+            behind: boolean;
             /**
              * Format: double
              * @description In so many days half of it is left; without, it doesn't fade.

@@ -66,6 +66,7 @@ export const RESOURCES = [
   "mailbox-groups",
   "mailing-did",
   "mailings",
+  "memory",
   "near-misses",
   "one-series",
   "outlook",

@@ -152,6 +152,12 @@ impl Messages {
         self.list.len()
     }
 
+    /// The memory they take.
+    #[must_use]
+    pub const fn bytes(&self) -> usize {
+        self.first.capacity() * size_of::<u32>() + self.list.capacity() * size_of::<Message>()
+    }
+
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.list.is_empty()
@@ -159,6 +165,15 @@ impl Messages {
 }
 
 impl Base {
+    /// The memory it takes, but for the names of countries and zones.
+    #[must_use]
+    pub const fn bytes(&self) -> usize {
+        let bytes = self.consent.capacity() + self.under_pause.capacity() + self.status.capacity() + self.sunset.capacity();
+        let shorts = self.country.capacity() + self.zone.capacity();
+        let longs = self.contact.capacity() + self.status_until.capacity() + self.paused_until.capacity();
+        bytes + 2 * shorts + 8 * longs
+    }
+
     fn country_of(&self, i: usize) -> Option<&str> {
         let place = self.country[i] as usize;
         (place > 0).then(|| self.countries.get(place).map(String::as_str)).flatten()

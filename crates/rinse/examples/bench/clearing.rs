@@ -123,6 +123,7 @@ pub(crate) async fn one_click() {
         base_url: "http://127.0.0.1".into(),
         mode: Mode::Real { smtp_host: "127.0.0.1".into(), smtp_port: 1, tls: false, connections: 4, texts: None, dns: AskDns::Nobody },
         durable: true,
+        memory: rinse_server::USUAL_BUDGET,
     };
     let signer = with_a_mailing(folder.path());
     let app = App::open(&config).await.expect("an application");

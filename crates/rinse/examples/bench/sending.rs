@@ -106,7 +106,8 @@ async fn ask(routes: &axum::Router, method: &str, path: &str, body: String) -> s
 
 async fn open(folder: &Path, smtp_port: u16) -> (App, axum::Router) {
     let mode = Mode::Real { smtp_host: "127.0.0.1".into(), smtp_port, tls: false, connections: 4, texts: None, dns: AskDns::Nobody };
-    let config = Config { data: folder.to_owned(), base_url: "http://127.0.0.1".into(), mode, durable: true };
+    let config =
+        Config { data: folder.to_owned(), base_url: "http://127.0.0.1".into(), mode, durable: true, memory: rinse_server::USUAL_BUDGET };
     let app = App::open(&config).await.expect("an application");
     (app.clone(), router(app))
 }

@@ -29,6 +29,7 @@ pub(crate) async fn pause(State(app): State<App>, who: Acting, Json(p): Json<New
 pub(crate) async fn resume(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
     app.store.write(move |c| domains::resume(c, id, now, Some(who.0))).await?;
+    crate::actions::held_again(&app).await?;
     app.engine.wake();
     Ok(StatusCode::NO_CONTENT)
 }

@@ -17,7 +17,7 @@ use rinse_store::fields::OwnField;
 use rinse_store::segments::{self, Draft, Overlap, Part, Segment, person};
 use rinse_store::settings::{self, Named, Tied};
 use rinse_store::tags::{self, Kind};
-use rinse_store::{StoreError, contacts, events, fields, mailings, purchases, uses};
+use rinse_store::{Connection, StoreError, contacts, events, fields, mailings, purchases, uses};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -91,17 +91,28 @@ pub(crate) struct NewName {
 /// Writes the segment's people of now down as a segment of its own.
 #[utoipa::path(post, path = "/api/segments/{id}/freeze", params(("id" = i64, Path)), request_body = NewName, responses((status = 200, body = i64)))]
 pub(crate) async fn freeze(State(app): State<App>, who: Acting, Path(id): Path<SegmentId>, Json(n): Json<NewName>) -> Answer<i64> {
+    // Whoever asked may leave; what was begun comes to its end.
+    tokio::spawn(async move { frozen(&app, id, n.name, who.0).await }).await.map_err(|_| StoreError::Broke)?
+}
+
+/// People that are put into a frozen copy in one change.
+const FROZEN_AT_ONCE: usize = 5_000;
+
+async fn frozen(app: &App, id: SegmentId, name: String, who: i64) -> Answer<i64> {
     let now = app.now();
-    Ok(Json(
-        (app.store
-            .write(move |c| {
-                let frozen = segments::freeze(c, id, &n.name, now, Some(who.0))?;
-                settings::audit(c, now, Some(who.0), "segment frozen", "segment", frozen.0, n.name.trim())?;
-                Ok(frozen)
-            })
-            .await?)
-            .0,
-    ))
+    let people = app.store.read(move |c| segments::people(c, &Tree::Segment { segment: id }, now)).await?;
+    let called = name.clone();
+    let frozen = app.store.write(move |c| segments::begin_frozen(c, id, &called, now, Some(who))).await?;
+    for some in people.chunks(FROZEN_AT_ONCE) {
+        let some = some.to_vec();
+        app.store.write(move |c| segments::add_frozen(c, frozen, &some)).await?;
+    }
+    let done = move |c: &Connection| {
+        segments::end_frozen(c, frozen)?;
+        settings::audit(c, now, Some(who), "segment frozen", "segment", frozen.0, name.trim())
+    };
+    app.store.write(done).await?;
+    Ok(Json(frozen.0))
 }
 
 #[derive(Serialize, ToSchema)]

@@ -187,7 +187,7 @@ async fn a_mailing_half_put_on_record_goes_on(#[case] cancelled: bool) {
 async fn groups_are_put_together_and_others_left_out() {
     let s = with_people(40).await;
     for (id, name) in [(1, "Tides"), (2, "Boats"), (3, "Press")] {
-        s.db().execute("INSERT INTO list VALUES (?1, ?2, 0)", rusqlite::params![id, name]).unwrap();
+        s.db().execute("INSERT INTO list (id, name, made_at) VALUES (?1, ?2, 0)", rusqlite::params![id, name]).unwrap();
     }
     s.db().execute_batch("INSERT INTO list_member SELECT 1, id, 0 FROM contact WHERE id <= 10; INSERT INTO list_member SELECT 2, id, 0 FROM contact WHERE id BETWEEN 6 AND 20;
         INSERT INTO list_member SELECT 3, id, 0 FROM contact WHERE id IN (3, 30)").unwrap();

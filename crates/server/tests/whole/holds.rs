@@ -31,8 +31,15 @@ async fn work_on_many_people_holds_the_writer_for_moments() {
     after("everybody on a list");
     let everybody = json!({ "kind": "list", "list": 1 });
     let segment = s.ok("POST", "/api/segments", &json!({ "name": "All of them", "tree": everybody })).await;
-    s.ok("POST", &format!("/api/segments/{segment}/freeze"), &json!({ "name": "As they were" })).await;
+    let frozen = s.ok("POST", &format!("/api/segments/{segment}/freeze"), &json!({ "name": "As they were" })).await;
+    assert_eq!(s.count(&format!("SELECT count(*) FROM segment_member WHERE segment_id = {frozen}")), i64::try_from(PEOPLE).unwrap());
     after("a segment frozen");
+    s.ok("DELETE", &format!("/api/segments/{frozen}"), &Value::Null).await;
+    assert!(!s.ok("GET", "/api/segments", &Value::Null).await.to_string().contains("As they were"), "gone at once");
+    s.ok("POST", "/api/segments", &json!({ "name": "As they were", "tree": everybody })).await;
+    until(&s, &format!("SELECT NOT EXISTS (SELECT 1 FROM segment_member WHERE segment_id = {frozen})")).await;
+    until(&s, &format!("SELECT NOT EXISTS (SELECT 1 FROM segment WHERE id = {frozen})")).await;
+    after("a frozen segment deleted");
     let list =
         s.ok("POST", "/api/suppression", &json!({ "name": "Not these", "reason": "asked by post", "scope": { "kind": "all" } })).await;
     let lines: String = (0..PEOPLE).map(|i| format!("nobody{i}@gannet.example\n")).collect();

@@ -13,6 +13,7 @@ mod inside;
 mod letters;
 mod lifecycle;
 mod mail_in;
+mod memory;
 mod metrics;
 mod outside_sender;
 mod people;

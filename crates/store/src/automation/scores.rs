@@ -1,7 +1,8 @@
 //! Scores that Rinse keeps: their entries with causes, and what they add up to. (Scores that come from
 //! outside are fields, see [`crate::fields`].)
 
-use crate::{Result, StoreError, naming, settings};
+use crate::stored::ids_as;
+use crate::{Result, StoreError, naming, settings, sweep};
 use rinse_core::Instant;
 use rinse_core::id::ContactId;
 use rinse_core::score::Standing;
@@ -19,26 +20,41 @@ pub struct Score {
     pub half_life_days: Option<f64>,
     /// People with an entry.
     pub people: i64,
+    /// The half-life was changed, and isn't everybody's yet.
+    pub behind: bool,
 }
 
 /// # Errors
 /// When the database fails.
 pub fn all(c: &Connection) -> Result<Vec<Score>> {
     let mut s = c.prepare_cached(
-        "SELECT id, name, half_life_days, (SELECT count(*) FROM score_now n WHERE n.score_id = score.id) FROM score ORDER BY name",
+        "SELECT id, name, half_life_days, (SELECT count(*) FROM score_now n WHERE n.score_id = score.id) FROM score WHERE gone = 0 ORDER BY name",
     )?;
-    Ok(s.query_map([], |r| Ok(Score { id: r.get(0)?, name: r.get(1)?, half_life_days: r.get(2)?, people: r.get(3)? }))?
-        .collect::<rusqlite::Result<_>>()?)
+    let mut scores: Vec<Score> = s
+        .query_map([], |r| Ok(Score { id: r.get(0)?, name: r.get(1)?, half_life_days: r.get(2)?, people: r.get(3)?, behind: false }))?
+        .collect::<rusqlite::Result<_>>()?;
+    for score in &mut scores {
+        score.behind = is_behind(c, score.id)?;
+    }
+    Ok(scores)
 }
 
 pub(crate) fn half_life(c: &Connection, score: i64) -> Result<Option<f64>> {
-    c.prepare_cached("SELECT half_life_days FROM score WHERE id = ?1")?
+    c.prepare_cached("SELECT half_life_days FROM score WHERE id = ?1 AND gone = 0")?
         .query_row([score], |r| r.get(0))
         .optional()?
         .ok_or(StoreError::Missing("score"))
 }
 
-/// Makes a score, or changes one; a changed half-life is worked out again from all entries.
+/// Under this and a score's number stands whose value was worked out last by its new half-life; nothing when everybody's is.
+const AGAIN: &str = "score-again-";
+
+fn mark(score: i64) -> String {
+    format!("{AGAIN}{score}")
+}
+
+/// Makes a score, or changes one. By a changed half-life everybody's value is worked out again from their entries, some at a time ([`some`]); until
+/// it is theirs, the earlier one holds.
 ///
 /// # Errors
 /// A name that is missing or taken, a half-life outside 1 to 3,650 days.
@@ -55,11 +71,7 @@ pub fn save(c: &Connection, id: Option<i64>, name: &str, half_life_days: Option<
         Some(id) => {
             if half_life(c, id)? != half_life_days {
                 c.execute("UPDATE score SET half_life_days = ?2 WHERE id = ?1", params![id, half_life_days])?;
-                let people: Vec<i64> = c
-                    .prepare("SELECT contact_id FROM score_now WHERE score_id = ?1")?
-                    .query_map([id], |r| r.get(0))?
-                    .collect::<rusqlite::Result<_>>()?;
-                people.iter().try_for_each(|k| again(c, id, ContactId(*k)))?;
+                settings::set(c, &mark(id), "0")?;
             }
             c.execute("UPDATE score SET name = ?2 WHERE id = ?1", params![id, name])?;
             id
@@ -86,9 +98,9 @@ pub fn save(c: &Connection, id: Option<i64>, name: &str, half_life_days: Option<
 /// Deletes a score with its entries; who calls has seen that nothing uses it.
 pub(crate) fn delete(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
     half_life(c, id)?;
-    c.execute("DELETE FROM score_entry WHERE score_id = ?1", [id])?;
-    c.execute("DELETE FROM score_now WHERE score_id = ?1", [id])?;
-    let name: String = c.query_row("DELETE FROM score WHERE id = ?1 RETURNING name", [id], |r| r.get(0))?;
+    c.execute("DELETE FROM setting WHERE key = ?1", [mark(id)])?;
+    let name: String = c.query_row("SELECT name FROM score WHERE id = ?1", [id], |r| r.get(0))?;
+    sweep::delete(c, "score", id)?;
     settings::audit(c, now, person, "score deleted", "score", id, &name)
 }
 
@@ -111,21 +123,59 @@ pub fn add(c: &Connection, score: i64, contact: ContactId, at: Instant, points: 
         "INSERT INTO score_entry (score_id, contact_id, at, points, reaction_id, cause, why, person_id) VALUES (?1,?2,?3,?4,?5,?6,?7,?8)",
     )?
     .execute(params![score, contact.0, at.millis(), points, from.reaction, from.cause, from.why, from.person])?;
-    let mut standing = c
-        .prepare_cached("SELECT value, as_of FROM score_now WHERE score_id = ?1 AND contact_id = ?2")?
-        .query_row([score, contact.0], |r| Ok(Standing { value: r.get(0)?, as_of: Instant::of(r.get(1)?) }))
-        .optional()?
-        .unwrap_or(Standing { value: 0.0, as_of: at });
+    let stands = c
+        .prepare_cached("SELECT value, as_of, half_life_days IS ?3 FROM score_now WHERE score_id = ?1 AND contact_id = ?2")?
+        .query_row(params![score, contact.0, half], |r| {
+            Ok((Standing { value: r.get(0)?, as_of: Instant::of(r.get(1)?) }, r.get::<_, bool>(2)?))
+        })
+        .optional()?;
+    let mut standing = match stands {
+        Some((standing, true)) => standing,
+        Some(_) => return again(c, score, contact),
+        None => Standing { value: 0.0, as_of: at },
+    };
     standing.add(points, at, half);
-    put(c, score, contact, standing)
+    put(c, score, contact, standing, half)
 }
 
-fn put(c: &Connection, score: i64, contact: ContactId, s: Standing) -> Result<()> {
+fn put(c: &Connection, score: i64, contact: ContactId, s: Standing, half: Option<f64>) -> Result<()> {
     c.prepare_cached(
-        "INSERT INTO score_now VALUES (?1,?2,?3,?4) ON CONFLICT DO UPDATE SET value = excluded.value, as_of = excluded.as_of",
+        "INSERT INTO score_now VALUES (?1,?2,?3,?4,?5)
+         ON CONFLICT DO UPDATE SET value = excluded.value, as_of = excluded.as_of, half_life_days = excluded.half_life_days",
     )?
-    .execute(params![score, contact.0, s.value, s.as_of.millis()])?;
+    .execute(params![score, contact.0, s.value, s.as_of.millis(), half])?;
     Ok(())
+}
+
+/// Works some people's values out by the half-life that holds now, where theirs is an earlier one; true when somebody is left.
+///
+/// # Errors
+/// When the database fails.
+pub fn some(c: &Connection, most: usize) -> Result<bool> {
+    let due = c
+        .prepare_cached("SELECT substr(key, length(?1) + 1), value FROM setting WHERE key >= ?1 AND key < ?1 || ':' LIMIT 1")?
+        .query_row([AGAIN], |r| Ok((r.get::<_, String>(0)?, r.get::<_, String>(1)?)))
+        .optional()?;
+    let Some((score, after)) = due.and_then(|(score, after)| Some((score.parse::<i64>().ok()?, after.parse::<i64>().ok()?))) else {
+        return Ok(false);
+    };
+    let people: Vec<ContactId> = ids_as(
+        c,
+        "SELECT contact_id FROM score_now WHERE score_id = ?1 AND contact_id > ?2 ORDER BY contact_id LIMIT ?3",
+        params![score, after, i64::try_from(most).unwrap_or(i64::MAX)],
+        ContactId,
+    )?;
+    people.iter().try_for_each(|k| again(c, score, *k))?;
+    match people.last() {
+        Some(last) => settings::set(c, &mark(score), &last.0.to_string())?,
+        None => drop(c.execute("DELETE FROM setting WHERE key = ?1", [mark(score)])?),
+    }
+    Ok(true)
+}
+
+/// Is there somebody whose value isn't worked out by the score's half-life yet?
+fn is_behind(c: &Connection, score: i64) -> Result<bool> {
+    Ok(settings::get(c, &mark(score))?.is_some())
 }
 
 /// Works a person's score out from its entries.
@@ -139,7 +189,7 @@ fn again(c: &Connection, score: i64, contact: ContactId) -> Result<()> {
         standing.get_or_insert(Standing { value: 0.0, as_of: at }).add(r.get(0)?, at, half);
     }
     match standing {
-        Some(s) => put(c, score, contact, s),
+        Some(s) => put(c, score, contact, s, half),
         None => {
             c.prepare_cached("DELETE FROM score_now WHERE score_id = ?1 AND contact_id = ?2")?.execute([score, contact.0])?;
             Ok(())
@@ -171,9 +221,7 @@ pub(crate) fn hand_on(c: &Connection, from: ContactId, into: ContactId, entries:
 /// # Errors
 /// When the database fails.
 pub fn standings(c: &Connection, contact: ContactId) -> Result<Vec<(i64, (Standing, Option<f64>))>> {
-    let mut s = c.prepare_cached(
-        "SELECT n.score_id, n.value, n.as_of, s.half_life_days FROM score_now n JOIN score s ON s.id = n.score_id WHERE n.contact_id = ?1",
-    )?;
+    let mut s = c.prepare_cached("SELECT n.score_id, n.value, n.as_of, n.half_life_days FROM score_now n JOIN score s ON s.id = n.score_id WHERE n.contact_id = ?1 AND s.gone = 0")?;
     Ok(s.query_map([contact.0], |r| Ok((r.get(0)?, (Standing { value: r.get(1)?, as_of: Instant::of(r.get(2)?) }, r.get(3)?))))?
         .collect::<rusqlite::Result<_>>()?)
 }
@@ -229,8 +277,7 @@ pub fn of_contact(c: &Connection, contact: ContactId, now: Instant) -> Result<Ve
 pub fn leaders(c: &Connection, score: i64, now: Instant) -> Result<Vec<(i64, String, f64)>> {
     half_life(c, score)?;
     let mut s = c.prepare_cached(
-        "SELECT k.id, k.address, score_at(n.value, n.as_of, s.half_life_days, ?2) AS v FROM score_now n JOIN score s ON s.id = n.score_id
-         JOIN contact k ON k.id = n.contact_id WHERE n.score_id = ?1 AND k.gone IS NULL ORDER BY v DESC, k.id LIMIT 50",
+        "SELECT k.id, k.address, score_at(n.value, n.as_of, n.half_life_days, ?2) AS v FROM score_now n JOIN contact k ON k.id = n.contact_id WHERE n.score_id = ?1 AND k.gone IS NULL ORDER BY v DESC, k.id LIMIT 50",
     )?;
     Ok(s.query_map([score, now.millis()], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<rusqlite::Result<_>>()?)
 }

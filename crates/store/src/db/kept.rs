@@ -15,9 +15,10 @@ use std::collections::HashMap;
 use std::hash::Hash;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, LazyLock, Mutex, MutexGuard, PoisonError, Weak};
+use std::time::{Duration, Instant};
 
 /// Unused for so long, what is kept is let go.
-const REST: std::time::Duration = std::time::Duration::from_secs(600);
+const REST: Duration = Duration::from_secs(600);
 
 /// Something that is kept, told of what the writer changes.
 pub(crate) trait Watches: Any + Send + Sync {
@@ -27,6 +28,46 @@ pub(crate) trait Watches: Any + Send + Sync {
     fn finished(&self, committed: bool);
     /// Lets go of what nobody has asked for lately.
     fn rest(&self);
+    /// How much it holds; none: nothing worth counting.
+    fn held(&self) -> Option<Held> {
+        None
+    }
+    /// Lets go of everything. Whoever is at work with it keeps it until they are done.
+    fn let_go(&self) {}
+}
+
+/// What may be held in memory between questions.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, serde::Serialize, utoipa::ToSchema)]
+#[serde(rename_all = "snake_case")]
+#[schema(as = KeptInMemory)]
+pub enum What {
+    /// Everybody with their messages of the caps' days, in columns: clearances, forecasts and what-ifs decide on them.
+    Columns,
+    /// Everybody in the orders that the contact list offers.
+    Orders,
+}
+
+/// Something that is held in memory between questions.
+#[derive(Debug, Clone, Copy)]
+pub struct Held {
+    pub what: What,
+    pub bytes: usize,
+    /// Nobody has asked for it for so long.
+    pub unused: Duration,
+}
+
+/// What is let go so that so many bytes come free: the longest unused first, and no more than is needed.
+fn to_let_go(mut held: Vec<Held>, mut over: usize) -> Vec<What> {
+    held.sort_by_key(|h| std::cmp::Reverse(h.unused));
+    let mut go = Vec::new();
+    for h in held.into_iter().filter(|h| h.bytes > 0) {
+        if over == 0 {
+            break;
+        }
+        over = over.saturating_sub(h.bytes);
+        go.push(h.what);
+    }
+    go
 }
 
 /// What is kept for one data file.
@@ -63,6 +104,18 @@ impl Kept {
     pub(crate) fn rest(&self) {
         self.0.iter().for_each(|w| w.rest());
     }
+
+    /// What is held.
+    pub(crate) fn held(&self) -> Vec<Held> {
+        self.0.iter().filter_map(|w| w.held()).collect()
+    }
+
+    /// Lets go of what has been unused for longest, so that so many bytes come free; what that was.
+    pub(crate) fn let_go(&self, over: usize) -> Vec<What> {
+        let go = to_let_go(self.held(), over);
+        self.0.iter().filter(|w| w.held().is_some_and(|h| go.contains(&h.what))).for_each(|w| w.let_go());
+        go
+    }
 }
 
 /// What is kept of a kind for the connection's file.
@@ -93,13 +146,18 @@ impl<K, const MOST: usize> Default for Notes<K, MOST> {
 pub(crate) fn rest<T, K: Hash + Eq + Copy, const MOST: usize>(
     kept: &Mutex<Option<T>>,
     notes: &Mutex<Notes<K, MOST>>,
-    used: impl Fn(&T) -> std::time::Instant,
+    used: impl Fn(&T) -> Instant,
 ) {
-    let mut kept = lock(kept);
-    if kept.as_ref().is_some_and(|k| used(k).elapsed() > REST) {
-        *kept = None;
-        lock(notes).forget();
+    if lock(kept).as_ref().is_some_and(|k| used(k).elapsed() > REST) {
+        let_go(kept, notes);
     }
+}
+
+/// Lets go of what is kept, with its notes.
+pub(crate) fn let_go<T, K: Hash + Eq + Copy, const MOST: usize>(kept: &Mutex<Option<T>>, notes: &Mutex<Notes<K, MOST>>) {
+    let mut kept = lock(kept);
+    *kept = None;
+    lock(notes).forget();
 }
 
 /// How the notes stand as a reading begins.
@@ -153,5 +211,32 @@ impl<K: Hash + Eq + Copy, const MOST: usize> Notes<K, MOST> {
     /// Drops the notes of what was committed by then.
     pub(crate) fn settle(&mut self, committed: u64) {
         self.rows.retain(|_, at| *at > committed);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn no_more_is_let_go_than_is_needed_and_the_longest_unused_first(
+            held in prop::collection::vec((0_usize..1_000, 0_u64..100), 0..3),
+            over in 0_usize..2_000,
+        ) {
+            let all = [What::Columns, What::Orders];
+            let held: Vec<Held> =
+                all.into_iter().zip(held).map(|(what, (bytes, secs))| Held { what, bytes, unused: Duration::from_secs(secs) }).collect();
+            let go = to_let_go(held.clone(), over);
+            let (gone, stays): (Vec<&Held>, Vec<&Held>) = held.iter().partition(|h| go.contains(&h.what));
+            let freed: usize = gone.iter().map(|h| h.bytes).sum();
+            prop_assert!(freed >= over || stays.iter().all(|h| h.bytes == 0), "enough comes free, or nothing stays that could");
+            if let Some(last) = go.last().and_then(|w| gone.iter().find(|h| h.what == *w)) {
+                prop_assert!(freed - last.bytes < over, "without the last one it isn't enough");
+            }
+            let latest = gone.iter().map(|h| h.unused).min();
+            prop_assert!(stays.iter().all(|s| s.bytes == 0 || latest.is_none_or(|l| s.unused <= l)), "what stays was asked for later");
+        }
     }
 }

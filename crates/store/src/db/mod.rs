@@ -11,11 +11,13 @@ pub(crate) mod naming;
 pub(crate) mod readers;
 pub mod settings;
 pub(crate) mod stored;
+pub mod sweep;
 pub mod writer;
 
 use crate::error::{READ_PATIENCE, StoreError};
 use crate::journal::Replayed;
 use crate::kept::Kept;
+pub use crate::kept::{Held, What};
 use crate::readers::{Open, Readers};
 use crate::writer::{Entrance, Lane, Task};
 use r2d2::Pool;
@@ -74,6 +76,18 @@ impl Store {
     /// Lets go of what was kept in memory and nobody has asked for lately.
     pub fn rest(&self) {
         self.kept.rest();
+    }
+
+    /// What is held in memory between questions.
+    #[must_use]
+    pub fn held(&self) -> Vec<Held> {
+        self.kept.held()
+    }
+
+    /// Lets go of what has been unused for longest, so that so many bytes come free; what that was. Waits for whoever is just loading it.
+    #[must_use]
+    pub fn let_go(&self, over: usize) -> Vec<What> {
+        self.kept.let_go(over)
     }
 
     /// The data folder.

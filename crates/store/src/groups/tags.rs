@@ -2,7 +2,7 @@
 //! Labels: words put on mailings, series and hour trials.
 
 use crate::settings::Named;
-use crate::{Result, StoreError, naming};
+use crate::{Result, StoreError, naming, sweep};
 use rinse_core::Instant;
 use rinse_core::id::{ContactId, ListId, MailingId};
 use rusqlite::{Connection, OptionalExtension, params};
@@ -43,14 +43,15 @@ impl Kind {
 pub fn all(c: &Connection, kind: Kind) -> Result<Vec<Named>> {
     let (members, id, _) = kind.members();
     let table = kind.table();
-    let sql = format!("SELECT id, name, (SELECT count(*) FROM {members} m WHERE m.{id} = {table}.id) FROM {table} ORDER BY name");
+    let sql =
+        format!("SELECT id, name, (SELECT count(*) FROM {members} m WHERE m.{id} = {table}.id) FROM {table} WHERE gone = 0 ORDER BY name");
     Ok(c.prepare_cached(&sql)?
         .query_map([], |r| Ok(Named { id: r.get(0)?, name: r.get(1)?, people: r.get(2)? }))?
         .collect::<rusqlite::Result<_>>()?)
 }
 
 fn must_exist(c: &Connection, kind: Kind, id: i64) -> Result<String> {
-    c.prepare_cached(&format!("SELECT name FROM {} WHERE id = ?1", kind.table()))?
+    c.prepare_cached(&format!("SELECT name FROM {} WHERE id = ?1 AND gone = 0", kind.table()))?
         .query_row([id], |r| r.get(0))
         .optional()?
         .ok_or(StoreError::Missing(kind.table()))
@@ -87,17 +88,16 @@ pub fn rename(c: &Connection, kind: Kind, id: i64, name: &str) -> Result<()> {
 /// Deletes one; its people stay. Who calls has seen that nothing uses it.
 pub(crate) fn delete(c: &Connection, kind: Kind, id: i64) -> Result<()> {
     must_exist(c, kind, id)?;
-    let (members, column, _) = kind.members();
     if kind == Kind::Label {
         for (table, _) in On::ALL.map(On::table) {
             c.execute(&format!("DELETE FROM {table} WHERE label_id = ?1"), [id])?;
         }
-    } else {
-        c.execute(&format!("DELETE FROM {members} WHERE {column} = ?1"), [id])?;
-        c.execute(&format!("UPDATE import_run SET {column} = NULL WHERE {column} = ?1"), [id])?;
+        c.execute("DELETE FROM label WHERE id = ?1", [id])?;
+        return Ok(());
     }
-    c.execute(&format!("DELETE FROM {} WHERE id = ?1", kind.table()), [id])?;
-    Ok(())
+    let (_, column, _) = kind.members();
+    c.execute(&format!("UPDATE import_run SET {column} = NULL WHERE {column} = ?1"), [id])?;
+    sweep::delete(c, kind.table(), id)
 }
 
 /// Puts the people of one into another; who calls has what used it use the other, and deletes it.

@@ -97,8 +97,8 @@ impl Audience {
         let all = self.list.map(|id| Group::List { id }).into_iter().chain(self.segment.map(|id| Group::Segment { id }));
         for group in all.chain(self.also.iter().copied()).chain(self.without.iter().copied()) {
             let (sql, what, id) = match group {
-                Group::List { id } => ("SELECT 1 FROM list WHERE id = ?1", "list", id.0),
-                Group::Segment { id } => ("SELECT 1 FROM segment WHERE id = ?1", "segment", id.0),
+                Group::List { id } => ("SELECT 1 FROM list WHERE id = ?1 AND gone = 0", "list", id.0),
+                Group::Segment { id } => ("SELECT 1 FROM segment WHERE id = ?1 AND gone = 0", "segment", id.0),
             };
             if !c.prepare_cached(sql)?.exists([id])? {
                 return Err(StoreError::Missing(what));

@@ -6,7 +6,7 @@ pub mod clearing;
 pub mod delivery;
 pub mod doors;
 pub mod flow;
-pub(crate) mod held;
+pub mod held;
 pub mod history;
 pub mod holdout;
 pub mod images;

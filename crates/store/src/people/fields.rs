@@ -45,8 +45,9 @@ fn kind_of(code: &str) -> FieldKind {
 /// # Errors
 /// When the database fails.
 pub fn all(c: &Connection) -> Result<Vec<OwnField>> {
-    let mut s =
-        c.prepare_cached("SELECT id, name, kind, (SELECT count(*) FROM field_value WHERE field_id = field.id) FROM field ORDER BY name")?;
+    let mut s = c.prepare_cached(
+        "SELECT id, name, kind, (SELECT count(*) FROM field_value WHERE field_id = field.id) FROM field WHERE gone = 0 ORDER BY name",
+    )?;
     Ok(s.query_map([], |r| Ok(OwnField { id: r.get(0)?, name: r.get(1)?, kind: kind_of(&r.get::<_, String>(2)?), people: r.get(3)? }))?
         .collect::<rusqlite::Result<_>>()?)
 }
@@ -97,10 +98,7 @@ pub fn rename(c: &Connection, id: i64, name: &str) -> Result<()> {
 /// Deletes a field and its values; who calls has seen that nothing uses it.
 pub(crate) fn delete(c: &Connection, id: i64) -> Result<()> {
     one(c, id)?;
-    c.execute("DELETE FROM field_value WHERE field_id = ?1", [id])?;
-    c.execute("DELETE FROM score_history WHERE field_id = ?1", [id])?;
-    c.execute("DELETE FROM field WHERE id = ?1", [id])?;
-    Ok(())
+    crate::sweep::delete(c, "field", id)
 }
 
 /// Writes a value; false when it was there already. `dated` and `source` belong to outside scores.
@@ -172,7 +170,7 @@ pub struct FieldValue {
 pub fn of_contact(c: &Connection, contact: ContactId) -> Result<Vec<FieldValue>> {
     let mut s = c.prepare_cached(
         "SELECT f.id, f.name, f.kind, v.text, v.number, v.day, v.flag, v.dated, v.source FROM field_value v JOIN field f ON f.id = v.field_id
-         WHERE v.contact_id = ?1 ORDER BY f.name",
+         WHERE v.contact_id = ?1 AND f.gone = 0 ORDER BY f.name",
     )?;
     Ok(s.query_map([contact.0], |r| {
         let kind = kind_of(&r.get::<_, String>(2)?);
@@ -209,7 +207,7 @@ pub struct Score {
 /// When the database fails.
 pub fn scores_of(c: &Connection, contact: ContactId) -> Result<Vec<Score>> {
     let mut s = c.prepare_cached(
-        "SELECT f.name, h.day, h.source, h.number FROM score_history h JOIN field f ON f.id = h.field_id WHERE h.contact_id = ?1 ORDER BY h.day DESC, f.name, h.source",
+        "SELECT f.name, h.day, h.source, h.number FROM score_history h JOIN field f ON f.id = h.field_id WHERE h.contact_id = ?1 AND f.gone = 0 ORDER BY h.day DESC, f.name, h.source",
     )?;
     Ok(s.query_map([contact.0], |r| {
         Ok(Score { name: r.get(0)?, dated: rinse_core::segment::evaluate::date_words(r.get(1)?), source: r.get(2)?, number: r.get(3)? })
@@ -242,7 +240,7 @@ pub(crate) fn put_back(c: &Connection, contact: ContactId, s: &Stored) -> Result
         // A field that was deleted meanwhile has no place to put it.
         c.prepare_cached(
             "INSERT INTO field_value (field_id, contact_id, text, key, number, day, flag, dated, source)
-             SELECT ?1,?2,?3,?4,?5,?6,?7,?8,?9 WHERE EXISTS (SELECT 1 FROM field WHERE id = ?1)",
+             SELECT ?1,?2,?3,?4,?5,?6,?7,?8,?9 WHERE EXISTS (SELECT 1 FROM field WHERE id = ?1 AND gone = 0)",
         )?
         .execute(params![s.field, contact.0, text, key, number, day, flag, dated, source])?;
     }

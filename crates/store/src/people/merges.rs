@@ -204,7 +204,7 @@ pub(crate) fn part(c: &Connection, from: ContactId, before: &Merged, now: Instan
     }
     for (segment, new) in &before.segments {
         c.prepare_cached(
-            "INSERT INTO segment_member SELECT ?1, ?2 WHERE EXISTS (SELECT 1 FROM segment WHERE id = ?1) ON CONFLICT DO NOTHING",
+            "INSERT INTO segment_member SELECT ?1, ?2 WHERE EXISTS (SELECT 1 FROM segment WHERE id = ?1 AND gone = 0) ON CONFLICT DO NOTHING",
         )?
         .execute([segment, &from.0])?;
         if *new {

@@ -23,6 +23,7 @@ mod reactions;
 mod readings;
 mod reserved;
 mod rollups;
+mod scores;
 mod segments;
 mod series;
 mod signups;

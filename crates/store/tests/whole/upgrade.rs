@@ -39,6 +39,7 @@ fn sends_responses_and_tasks_come_along() {
              INSERT INTO ledger (contact_id, at, kind, source, send_id) VALUES (2, 50, 'withdrew', 'unsubscribe page', 8), (1, 40, 'paused', 'preferences page', 7);
              INSERT INTO entity_consent (entity, contact_id, consent, consent_at, under_pause) VALUES ('Lantern Shop Ltd', 2, 4, 30, 3);
              INSERT INTO reaction (id, rule, made_at) VALUES (1, '{\"mailing\":null,\"when\":{\"kind\":\"replied\"},\"then\":[]}', 0);
+             INSERT INTO score (id, name, half_life_days, made_at) VALUES (1, 'Interest', 30, 0); INSERT INTO score_now VALUES (1, 2, 5, 0);
              INSERT INTO task (id, at, reaction_id, contact_id, words) VALUES (3, 5, 1, 2, 'Ring up');",
         )
         .unwrap();
@@ -48,6 +49,7 @@ fn sends_responses_and_tasks_come_along() {
         .read_now(|c| {
             assert_eq!(rows::<i64>(c, "SELECT priority FROM send WHERE id = 7 AND accepted_at = 11"), [2]);
             // Many links at once don't count against a trial's primary; what came too soon does.
+            assert_eq!(rows::<f64>(c, "SELECT half_life_days FROM score_now"), [30.0], "by which half-life a score stands");
             assert_eq!(rows::<Option<i64>>(c, "SELECT trial_click_at FROM send ORDER BY id"), [Some(20), None]);
             assert_eq!(
                 rows::<Option<i64>>(c, "SELECT left_at FROM send ORDER BY id"),

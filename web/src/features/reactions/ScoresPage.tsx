@@ -38,6 +38,7 @@ function Score({ s }: { s: Schemas["OwnScore"] }) {
       <p className="soft" style={{ marginTop: 0 }}>
         {plural(s.people, "person has", "people have")} an entry;{" "}
         {s.half_life_days == null ? "it doesn’t fade" : `half of it is left after ${s.half_life_days} days`}.
+        {s.behind && " Everybody’s is being worked out by that: until it is theirs, the earlier half-life holds."}
       </p>
       <div className="acts">
         <TextField

@@ -5,6 +5,7 @@ import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { plural } from "../../shared/format";
 import { useVocabulary } from "../../shared/useVocabulary";
+import { Memory } from "./Memory";
 import { useSetupSlips } from "./useSetupSlips";
 
 /** What is set up once, and how each of it stands. */
@@ -87,6 +88,7 @@ export function SetupPage() {
           </dd>,
         ])}
       </dl>
+      <Memory />
     </Frame>
   );
 }

@@ -18,7 +18,13 @@ use tower::ServiceExt;
 /// Rinse by the machine's clock, serving: its folder, its routes, and where it is reached.
 pub(crate) async fn by_the_machines_clock(mode: Mode) -> (TempDir, Router, String) {
     let folder = tempfile::tempdir().unwrap();
-    let config = Config { data: folder.path().to_owned(), base_url: "http://127.0.0.1:9".into(), mode, durable: true };
+    let config = Config {
+        data: folder.path().to_owned(),
+        base_url: "http://127.0.0.1:9".into(),
+        mode,
+        durable: true,
+        memory: rinse_server::USUAL_BUDGET,
+    };
     let app = App::open(&config).await.unwrap();
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
     let address = listener.local_addr().unwrap().to_string();
@@ -44,11 +50,17 @@ pub(crate) struct Inside {
 impl Inside {
     /// An empty base and one letterhead.
     pub(crate) async fn new() -> Self {
+        Self::holding(rinse_server::USUAL_BUDGET).await
+    }
+
+    /// The same, with so many megabytes that may be held in memory.
+    pub(crate) async fn holding(memory: u32) -> Self {
         let folder = tempfile::tempdir().unwrap();
         let mode = Mode::Demo { start: Instant::of(1_776_364_800_000) };
-        let app = App::open(&Config { data: folder.path().to_owned(), base_url: "http://rinse.example".into(), mode, durable: false })
-            .await
-            .unwrap();
+        let app =
+            App::open(&Config { data: folder.path().to_owned(), base_url: "http://rinse.example".into(), mode, durable: false, memory })
+                .await
+                .unwrap();
         let routes = router(app.clone());
         let db = Connection::open(folder.path().join("rinse.db")).unwrap();
         let key: Vec<u8> = db.query_row("SELECT key FROM signing_key", [], |r| r.get(0)).unwrap();

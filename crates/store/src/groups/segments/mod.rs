@@ -6,7 +6,7 @@ pub mod person;
 pub mod sets;
 pub mod sql;
 
-use crate::{Result, StoreError, naming};
+use crate::{Result, StoreError, naming, sweep};
 use rinse_core::Instant;
 use rinse_core::id::{ContactId, SegmentId};
 use rinse_core::segment::words::{Names, sentence};
@@ -50,14 +50,14 @@ pub fn names(c: &Connection) -> Result<Names> {
         Ok(c.prepare_cached(sql)?.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?)
     };
     Ok(Names {
-        fields: of("SELECT id, name FROM field")?,
-        lists: of("SELECT id, name FROM list")?,
-        tags: of("SELECT id, name FROM tag")?,
+        fields: of("SELECT id, name FROM field WHERE gone = 0")?,
+        lists: of("SELECT id, name FROM list WHERE gone = 0")?,
+        tags: of("SELECT id, name FROM tag WHERE gone = 0")?,
         topics: of("SELECT id, name FROM topic")?,
         mailings: of("SELECT id, name FROM mailing")?,
-        segments: of("SELECT id, name FROM segment")?,
+        segments: of("SELECT id, name FROM segment WHERE gone = 0")?,
         goals: of("SELECT id, name FROM goal")?,
-        scores: of("SELECT id, name FROM score")?,
+        scores: of("SELECT id, name FROM score WHERE gone = 0")?,
         series: of("SELECT id, name FROM series")?,
         links: c
             .prepare_cached("SELECT mailing_id, position, name FROM link")?
@@ -78,7 +78,7 @@ fn words(kept: Kept, tree: &Tree, names: &Names) -> String {
 /// and by whom.
 fn stored<T>(c: &Connection, mut make: impl FnMut(SegmentId, String, Kept, Tree, i64, Option<String>) -> T) -> Result<Vec<T>> {
     let mut s = c.prepare_cached(
-        "SELECT s.id, s.name, s.kind, s.tree, s.changed_at, p.name FROM segment s LEFT JOIN person p ON p.id = s.person_id ORDER BY s.name",
+        "SELECT s.id, s.name, s.kind, s.tree, s.changed_at, p.name FROM segment s LEFT JOIN person p ON p.id = s.person_id WHERE s.gone = 0 ORDER BY s.name",
     )?;
     let rows =
         s.query_map([], |r| Ok((SegmentId(r.get(0)?), r.get(1)?, r.get::<_, String>(2)?, r.get::<_, String>(3)?, r.get(4)?, r.get(5)?)))?;
@@ -276,22 +276,54 @@ fn fits(c: &Connection, tree: &Tree) -> Result<()> {
 /// # Errors
 /// When there is no such segment, or the name is taken.
 pub fn freeze(c: &Connection, id: SegmentId, name: &str, now: Instant, person: Option<i64>) -> Result<SegmentId> {
+    let ids = people(c, &Tree::Segment { segment: id }, now)?;
+    let frozen = begin_frozen(c, id, name, now, person)?;
+    add_frozen(c, frozen, &ids)?;
+    end_frozen(c, frozen)?;
+    Ok(frozen)
+}
+
+/// Begins a frozen copy that its people are put into some at a time; nobody sees it before [`end_frozen`].
+///
+/// # Errors
+/// When there is no such segment, or the name is taken.
+pub fn begin_frozen(c: &Connection, id: SegmentId, name: &str, now: Instant, person: Option<i64>) -> Result<SegmentId> {
     let from = one(c, id)?;
     naming::taken(c, "segment", name.trim(), None)?;
     if name.trim().is_empty() {
         return Err(refused("Give the frozen copy a name."));
     }
-    let ids = people(c, &Tree::Segment { segment: id }, now)?;
     let frozen: i64 = c.query_row(
-        "INSERT INTO segment (name, kind, tree, made_at, changed_at, person_id) VALUES (?1,'frozen',?2,?3,?3,?4) RETURNING id",
+        "INSERT INTO segment (name, kind, tree, made_at, changed_at, person_id, gone) VALUES (?1,'frozen',?2,?3,?3,?4,2) RETURNING id",
         params![name.trim(), serde_json::to_string(&from.tree)?, now.millis(), person],
         |r| r.get(0),
     )?;
-    let mut s = c.prepare_cached("INSERT INTO segment_member VALUES (?1, ?2)")?;
-    for contact in ids {
-        s.execute([frozen, contact.0])?;
-    }
     Ok(SegmentId(frozen))
+}
+
+/// Puts people into it; who left the base meanwhile stays out.
+///
+/// # Errors
+/// When the database fails.
+pub fn add_frozen(c: &Connection, frozen: SegmentId, people: &[ContactId]) -> Result<()> {
+    let mut put = c.prepare_cached("INSERT INTO segment_member SELECT ?1, id FROM contact WHERE id = ?2 AND gone IS NULL")?;
+    people.iter().try_for_each(|contact| put.execute([frozen.0, contact.0]).map(drop))?;
+    Ok(())
+}
+
+/// It has all its people: from now on it is a segment.
+///
+/// # Errors
+/// When the database fails.
+pub fn end_frozen(c: &Connection, frozen: SegmentId) -> Result<()> {
+    c.execute("UPDATE segment SET gone = 0 WHERE id = ?1", [frozen.0])?;
+    Ok(())
+}
+
+/// What was being frozen when Rinse was killed comes to nothing.
+pub(crate) fn unmade(c: &Connection) -> Result<()> {
+    let ids: Vec<i64> = crate::stored::ids_as(c, "SELECT id FROM segment WHERE gone = 2", [], |id| id)?;
+    ids.into_iter().try_for_each(|id| sweep::delete(c, "segment", id))
 }
 
 /// The live segments with a condition that `asks`, by name.
@@ -332,11 +364,9 @@ pub(crate) fn replace_in_trees(c: &Connection, change: &dyn Fn(&mut Tree)) -> Re
 /// Deletes a segment; who calls has seen that nothing uses it.
 pub(crate) fn delete(c: &Connection, id: SegmentId) -> Result<()> {
     one(c, id)?;
-    c.execute("DELETE FROM segment_member WHERE segment_id = ?1", [id.0])?;
     // Lists that have ended stay on record, without it.
     c.execute("UPDATE suppression_list SET segment_id = NULL WHERE segment_id = ?1", [id.0])?;
-    c.execute("DELETE FROM segment WHERE id = ?1", [id.0])?;
-    Ok(())
+    sweep::delete(c, "segment", id.0)
 }
 
 /// People of each pair of sets: the diagonal holds each one's own number.

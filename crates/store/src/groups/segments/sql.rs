@@ -349,8 +349,7 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
                 let fits = if none_fits { "NOT " } else { "" };
                 out.with(
                     &format!(
-                        "SELECT contact_id FROM score_now n JOIN score o ON o.id = n.score_id
-                         WHERE n.score_id = ? AND {fits}(score_at(n.value, n.as_of, o.half_life_days, ?) {} ?)",
+                        "SELECT contact_id FROM score_now n WHERE n.score_id = ? AND {fits}(score_at(n.value, n.as_of, n.half_life_days, ?) {} ?)",
                         sign(*is)
                     ),
                     [(*score).into(), now.millis().into(), (*value).into()],

@@ -8,7 +8,7 @@
 use super::base::{self, People};
 use crate::Result;
 use crate::db::{beside, readable_beside};
-use crate::kept::{self, Notes, Watches, lock};
+use crate::kept::{self, Held, Notes, Watches, What, lock};
 use rinse_core::Instant;
 use rinse_core::clearance::columns::Messages;
 use rinse_core::id::{ContactId, SendId};
@@ -60,6 +60,22 @@ impl Watches for Warm {
 
     fn rest(&self) {
         kept::rest(&self.kept, &self.notes, |k| k.used);
+    }
+
+    fn held(&self) -> Option<Held> {
+        // Whoever loads them holds the lock for as long: nobody waits for that to tell.
+        let kept = self.kept.try_lock().ok()?;
+        kept.as_ref().map(|k| Held { what: What::Columns, bytes: k.columns.bytes(), unused: k.used.elapsed() })
+    }
+
+    fn let_go(&self) {
+        kept::let_go(&self.kept, &self.notes);
+    }
+}
+
+impl Columns {
+    fn bytes(&self) -> usize {
+        self.people.bytes() + self.messages.bytes()
     }
 }
 

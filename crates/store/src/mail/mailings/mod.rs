@@ -200,7 +200,7 @@ pub fn all(c: &Connection) -> Result<Vec<MailingRow>> {
 /// # Errors
 /// When the database fails.
 pub fn own_placeholders(c: &Connection) -> Result<Vec<(String, i64)>> {
-    let mut s = c.prepare_cached("SELECT id, name FROM field ORDER BY name")?;
+    let mut s = c.prepare_cached("SELECT id, name FROM field WHERE gone = 0 ORDER BY name")?;
     let rows = s.query_map([], |r| Ok((own_placeholder(&r.get::<_, String>(1)?), r.get(0)?)))?;
     Ok(rows
         .collect::<rusqlite::Result<Vec<_>>>()?

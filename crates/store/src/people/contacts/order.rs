@@ -7,7 +7,7 @@
 use super::list::Sort;
 use crate::Result;
 use crate::db::{beside, readable_beside};
-use crate::kept::{self, Notes, Watches, lock};
+use crate::kept::{self, Held, Notes, Watches, What, lock};
 use rinse_core::id::ContactId;
 use rusqlite::{Connection, OptionalExtension};
 use std::cmp::Ordering;
@@ -55,6 +55,16 @@ impl Watches for Orders {
 
     fn rest(&self) {
         kept::rest(&self.kept, &self.notes, |k| k.used);
+    }
+
+    fn held(&self) -> Option<Held> {
+        let kept = self.kept.try_lock().ok()?;
+        let bytes = |all: &Everybody| all.iter().map(|one| one.capacity() * size_of::<ContactId>()).sum();
+        kept.as_ref().map(|k| Held { what: What::Orders, bytes: bytes(&k.everybody), unused: k.used.elapsed() })
+    }
+
+    fn let_go(&self) {
+        kept::let_go(&self.kept, &self.notes);
     }
 }
 

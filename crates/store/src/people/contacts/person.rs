@@ -189,8 +189,12 @@ pub fn one(c: &Connection, id: ContactId, now: Instant) -> Result<Contact> {
         source,
         position,
         fields: crate::fields::of_contact(c, id)?,
-        lists: tied("SELECT l.id, l.name FROM list l JOIN list_member m ON m.list_id = l.id WHERE m.contact_id = ?1 ORDER BY 2")?,
-        tags: tied("SELECT t.id, t.name FROM tag t JOIN contact_tag m ON m.tag_id = t.id WHERE m.contact_id = ?1 ORDER BY 2")?,
+        lists: tied(
+            "SELECT l.id, l.name FROM list l JOIN list_member m ON m.list_id = l.id WHERE m.contact_id = ?1 AND l.gone = 0 ORDER BY 2",
+        )?,
+        tags: tied(
+            "SELECT t.id, t.name FROM tag t JOIN contact_tag m ON m.tag_id = t.id WHERE m.contact_id = ?1 AND t.gone = 0 ORDER BY 2",
+        )?,
         purchases,
         topics_left: names("SELECT t.name FROM topic t JOIN topic_left l ON l.topic_id = t.id WHERE l.contact_id = ?1 ORDER BY 1")?,
         ledger: crate::ledger::of_contact(c, id)?,
