@@ -15,6 +15,10 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use tokio::net::TcpListener;
 
+/// What is let go goes back to the system: the usual allocator keeps it, for each thread, and `--memory` would hold nothing.
+#[global_allocator]
+static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 #[derive(Parser)]
 #[command(name = "rinse", version, about = "The bench of an email deliverability and testing analyst")]
 struct Cli {

@@ -191,6 +191,7 @@ fn pragmas(conn: &Connection) -> rusqlite::Result<()> {
     conn.pragma_update(None, "temp_store", "MEMORY")?;
     conn.busy_timeout(std::time::Duration::from_secs(10))?;
     conn.set_prepared_statement_cache_capacity(128);
+    crate::db::plan_once(conn)?;
     rusqlite::vtab::array::load_module(conn)?;
     functions(conn)
 }

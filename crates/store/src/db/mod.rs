@@ -23,6 +23,7 @@ use crate::writer::{Entrance, Lane, Task};
 use r2d2::Pool;
 pub use rusqlite::Connection;
 use rusqlite::OpenFlags;
+use rusqlite::config::DbConfig;
 use rusqlite::trace::{TraceEvent, TraceEventCodes};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Weak};
@@ -54,7 +55,14 @@ pub(crate) fn beside(path: &str) -> crate::Result<Connection> {
     let other = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
     other.busy_timeout(std::time::Duration::from_secs(10))?;
     other.pragma_update(None, "mmap_size", MAPPED)?;
+    plan_once(&other)?;
     Ok(other)
+}
+
+/// A statement's plan doesn't go by what is bound to it: SQLite would make it again for each value that is, which takes longer than most of our
+/// statements run.
+pub(crate) fn plan_once(c: &Connection) -> rusqlite::Result<()> {
+    c.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true).map(drop)
 }
 impl Store {
     /// From now on each statement is told as it ends, on every connection of this store: for tests that hold queries to what they may walk.
