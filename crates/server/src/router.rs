@@ -40,7 +40,7 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(team::all, team::add))
         .routes(routes!(team::change))
         .routes(routes!(today::clock))
-        .routes(routes!(crate::memory::memory))
+        .routes(routes!(crate::handlers::memory::memory))
         .routes(routes!(today::advance))
         .routes(routes!(today::progress))
         .routes(routes!(today::today))

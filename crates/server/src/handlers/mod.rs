@@ -20,6 +20,7 @@ pub(crate) mod imports;
 pub(crate) mod letterheads;
 pub(crate) mod machines;
 pub(crate) mod mailings;
+pub(crate) mod memory;
 pub(crate) mod messages;
 pub(crate) mod number;
 pub(crate) mod people;

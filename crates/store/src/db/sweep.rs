@@ -28,7 +28,7 @@ const ALL: [Swept; 5] = [
 /// When the database fails.
 pub(crate) fn delete(c: &Connection, table: &str, id: i64) -> Result<()> {
     let Some(of) = ALL.iter().find(|s| s.table == table) else { return Ok(()) };
-    c.execute(&format!("UPDATE {table} SET gone = 1, name = 'deleted: ' || id WHERE id = ?1"), [id])?;
+    c.execute(&format!("UPDATE {table} SET gone = 1, name = 'deleted ' || char(1) || id WHERE id = ?1"), [id])?;
     portion(c, of, id, AT_ONCE)
 }
 

@@ -12,7 +12,7 @@ const WHAT: Record<Part["what"], string> = {
   orders: "Everybody in the orders of the contact list",
 };
 
-const megabytes = (bytes: number) => `${count(Math.round(bytes / 1e6))} MB`;
+const megabytes = (bytes: number) => `${bytes < 1e7 ? (bytes / 1e6).toFixed(1) : count(Math.round(bytes / 1e6))} MB`;
 
 /** How much memory Rinse holds, and what it keeps there. */
 export function Memory() {

@@ -19,7 +19,7 @@ use rinse_core::send::State;
 use rinse_core::series::walk::{Fact, Facts, How, Move, Sent, Standing, ahead as plan_ahead, next};
 use rinse_core::series::{Entry, Happening, Outline};
 use rinse_core::{Instant, zone};
-use rusqlite::{Connection, OptionalExtension, params};
+use rusqlite::{Connection, OptionalExtension, Row, params};
 use std::collections::HashMap;
 
 /// Rows looked at, and people moved, in one transaction, so that an unsubscribe never waits long.
@@ -160,7 +160,7 @@ fn one(c: &Connection, k: &Kept, who: &Inside, goals: &HashMap<i64, rinse_core::
         .optional()?;
     let Some((theirs, usual)) = row else { return end(c, who.entry, now, "not in the base any more") };
     let clock = theirs.as_deref().and_then(zone::named).or_else(|| zone::named(&usual)).unwrap_or(zone::TimeZone::UTC);
-    let mut facts = facts(c, &k.outline, who, now)?;
+    let mut facts = facts(c, &k.outline, &Of::Entry(who.entry), now)?.remove(&who.entry).unwrap_or_default();
     facts.goals.clone_from(goals);
     let mut s = who.standing;
     // Each step is come to once, and asks a few times at most.
@@ -241,92 +241,150 @@ fn record(c: &Connection, mailing: MailingId, contact: ContactId, entry: i64, du
     Ok(())
 }
 
+/// What a row of `send` says of a step's message: its state, and the instants and the reason that tell it.
+const SENT: &str = "s.state, s.at, s.accepted_at, s.failed_at, s.reason";
+
+/// The same as the walk takes it; the columns of [`SENT`] begin at `from`.
+fn sent_of(r: &Row<'_>, from: usize) -> rusqlite::Result<Sent> {
+    let (As(state), at): (As<State>, i64) = (r.get(from)?, r.get(from + 1)?);
+    let or_at = |t: Option<i64>| Instant::of(t.unwrap_or(at));
+    let accepted: Option<i64> = r.get(from + 2)?;
+    Ok(match state {
+        State::Accepted => Sent::Accepted(or_at(accepted)),
+        // It was accepted, and came back later: they had gone on by then.
+        State::Failed => accepted.map_or(Sent::Failed(or_at(r.get(from + 3)?)), |t| Sent::Accepted(Instant::of(t))),
+        State::NotSent => {
+            let why = r.get::<_, Option<i64>>(from + 4)?.and_then(Reason::from_code);
+            let for_good =
+                matches!(why, Some(Reason::NoAddress | Reason::Retired | Reason::Complained | Reason::Withdrawn | Reason::SeriesLeft));
+            Sent::Barred { at: Instant::of(at), for_good }
+        }
+        State::Held | State::Due | State::HandingOver | State::Deferred | State::InDoubt => Sent::Pending,
+    })
+}
+
 /// What became of the message of a step.
 fn sent(c: &Connection, o: &Outline, entry: i64, step: u32) -> Result<Option<Sent>> {
     let Some(mailing) = super::message_at(o, step) else { return Ok(None) };
-    let mut s = c.prepare_cached(
-        "SELECT state, at, accepted_at, failed_at, reason FROM send WHERE cause = 2 AND cause_id = ?1 AND mailing_id = ?2",
-    )?;
-    Ok(s.query_row([entry, mailing], |r| {
-        let (As(state), at): (As<State>, i64) = (r.get(0)?, r.get(1)?);
-        let or_at = |t: Option<i64>| Instant::of(t.unwrap_or(at));
-        Ok(match state {
-            State::Accepted => Sent::Accepted(or_at(r.get(2)?)),
-            // It was accepted, and came back later: they had gone on by then.
-            State::Failed => r.get::<_, Option<i64>>(2)?.map_or(Sent::Failed(or_at(r.get(3)?)), |t| Sent::Accepted(Instant::of(t))),
-            State::NotSent => {
-                let why = r.get::<_, Option<i64>>(4)?.and_then(Reason::from_code);
-                let for_good =
-                    matches!(why, Some(Reason::NoAddress | Reason::Retired | Reason::Complained | Reason::Withdrawn | Reason::SeriesLeft));
-                Sent::Barred { at: Instant::of(at), for_good }
-            }
-            State::Held | State::Due | State::HandingOver | State::Deferred | State::InDoubt => Sent::Pending,
-        })
-    })
-    .optional()?)
+    let mut s = c.prepare_cached(formatcp!("SELECT {SENT} FROM send s WHERE s.cause = 2 AND s.cause_id = ?1 AND s.mailing_id = ?2"))?;
+    Ok(s.query_row([entry, mailing], |r| sent_of(r, 0)).optional()?)
 }
 
-/// What somebody did since they entered, as far as the outline asks.
-fn facts(c: &Connection, o: &Outline, who: &Inside, now: Instant) -> Result<Facts> {
-    let mut f = Facts::default();
+/// Of whom it is read what they did: of one entry, or of everybody inside a series in one go, which is several times quicker.
+enum Of {
+    Entry(i64),
+    Inside(SeriesId),
+}
+
+impl Of {
+    /// A question about them: its columns, and where they come from beside `series_entry e`. SQLite goes from the entries to the rest.
+    fn sql(&self, columns: &str, rest: &str) -> String {
+        let whose = match self {
+            Self::Entry(_) => "e.id = ?1",
+            Self::Inside(_) => "e.series_id = ?1 AND e.ended_at IS NULL",
+        };
+        format!("SELECT e.id, {columns} FROM series_entry e CROSS JOIN {rest} WHERE {whose}")
+    }
+
+    fn number(&self) -> i64 {
+        match self {
+            Self::Entry(id) => *id,
+            Self::Inside(series) => series.0,
+        }
+    }
+}
+
+/// What they did since they entered, as far as the outline asks, by the entry's number; who did nothing isn't there.
+fn facts(c: &Connection, o: &Outline, of: &Of, now: Instant) -> Result<HashMap<i64, Facts>> {
+    let mut all: HashMap<i64, Facts> = HashMap::new();
     let asked = o.happenings();
     let goal = asked.iter().any(|h| matches!(h, Happening::Goal { .. }));
     if asked.iter().any(|h| matches!(h, Happening::Opened { .. } | Happening::Clicked { .. } | Happening::Replied { .. })) {
         let steps: HashMap<MailingId, u32> = o.mailings().into_iter().map(|(step, m)| (m, step)).collect();
-        let mut s = c.prepare_cached(
-            "SELECT s.mailing_id, r.kind, r.link, r.at FROM send s JOIN response r ON r.send_id = s.id WHERE s.cause = 2 AND s.cause_id = ?1 AND r.machine = 0",
-        )?;
-        let mut rows = s.query([who.entry])?;
+        let sql = of.sql(
+            "s.mailing_id, r.kind, r.link, r.at",
+            "send s ON s.cause = 2 AND s.cause_id = e.id CROSS JOIN response r ON r.send_id = s.id AND r.machine = 0",
+        );
+        let mut s = c.prepare_cached(&sql)?;
+        let mut rows = s.query([of.number()])?;
         while let Some(r) = rows.next()? {
-            let at: i64 = r.get(3)?;
-            let Some(step) = steps.get(&MailingId(r.get::<_, i64>(0)?)).copied() else { continue };
+            let at: i64 = r.get(4)?;
+            let Some(step) = steps.get(&MailingId(r.get::<_, i64>(1)?)).copied() else { continue };
             let settled = now.millis() - at >= SETTLES_AFTER;
-            match r.get::<_, i64>(1)? {
-                response_kinds::OPEN if settled => f.did.push((Instant::of(at), Fact::Opened(step))),
-                response_kinds::CLICK if settled => {
-                    f.did.push((Instant::of(at), Fact::Clicked(step, r.get::<_, Option<u32>>(2)?.unwrap_or(0))))
-                }
-                response_kinds::REPLY => f.did.push((Instant::of(at), Fact::Replied(step))),
-                _ => {}
-            }
+            let fact = match r.get::<_, i64>(2)? {
+                response_kinds::OPEN if settled => Fact::Opened(step),
+                response_kinds::CLICK if settled => Fact::Clicked(step, r.get::<_, Option<u32>>(3)?.unwrap_or(0)),
+                response_kinds::REPLY => Fact::Replied(step),
+                _ => continue,
+            };
+            all.entry(r.get(0)?).or_default().did.push((Instant::of(at), fact));
         }
     }
     if goal || asked.iter().any(|h| matches!(h, Happening::Event { .. })) {
-        let mut s = c.prepare_cached("SELECT at, name FROM event WHERE contact_id = ?1 AND at > ?2")?;
-        let rows = s.query_map([who.contact.0, who.standing.entered.millis()], |r| Ok((Instant::of(r.get(0)?), Fact::Event(r.get(1)?))))?;
-        f.did.extend(rows.collect::<rusqlite::Result<Vec<_>>>()?);
+        let sql = of.sql("v.at, v.name", "event v ON v.contact_id = e.contact_id AND v.at > e.at");
+        let mut s = c.prepare_cached(&sql)?;
+        let mut rows = s.query([of.number()])?;
+        while let Some(r) = rows.next()? {
+            all.entry(r.get(0)?).or_default().did.push((Instant::of(r.get(1)?), Fact::Event(r.get(2)?)));
+        }
     }
     if goal || asked.iter().any(|h| matches!(h, Happening::Bought { .. })) {
-        let mut s = c.prepare_cached("SELECT at, product, category, cents, currency FROM purchase WHERE contact_id = ?1 AND at > ?2")?;
-        let rows = s.query_map([who.contact.0, who.standing.entered.millis()], |r| {
-            Ok((Instant::of(r.get(0)?), Fact::Bought { product: r.get(1)?, category: r.get(2)?, cents: r.get(3)?, currency: r.get(4)? }))
-        })?;
-        f.did.extend(rows.collect::<rusqlite::Result<Vec<_>>>()?);
+        let sql = of.sql("p.at, p.product, p.category, p.cents, p.currency", "purchase p ON p.contact_id = e.contact_id AND p.at > e.at");
+        let mut s = c.prepare_cached(&sql)?;
+        let mut rows = s.query([of.number()])?;
+        while let Some(r) = rows.next()? {
+            let bought = Fact::Bought { product: r.get(2)?, category: r.get(3)?, cents: r.get(4)?, currency: r.get(5)? };
+            all.entry(r.get(0)?).or_default().did.push((Instant::of(r.get(1)?), bought));
+        }
     }
     if o.exits.iter().any(|e| matches!(e, rinse_core::series::Exit::TopicLeft { .. })) {
-        let mut s = c.prepare_cached("SELECT topic_id FROM topic_left WHERE contact_id = ?1")?;
-        f.left = s.query_map([who.contact.0], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
+        let sql = of.sql("t.topic_id", "topic_left t ON t.contact_id = e.contact_id");
+        let mut s = c.prepare_cached(&sql)?;
+        let mut rows = s.query([of.number()])?;
+        while let Some(r) = rows.next()? {
+            all.entry(r.get(0)?).or_default().left.push(r.get(1)?);
+        }
     }
-    Ok(f)
+    Ok(all)
+}
+
+/// What became of the message of the step at which each of those inside stands, by the entry's number.
+fn sent_inside(c: &Connection, k: &Kept) -> Result<HashMap<i64, Sent>> {
+    let sql = Of::Inside(k.id).sql(formatcp!("e.step, s.mailing_id, {SENT}"), "send s ON s.cause = 2 AND s.cause_id = e.id");
+    let mut s = c.prepare_cached(&sql)?;
+    let mut rows = s.query([k.id.0])?;
+    let mut all = HashMap::new();
+    while let Some(r) = rows.next()? {
+        if super::message_at(&k.outline, r.get(1)?) == Some(r.get(2)?) {
+            all.insert(r.get(0)?, sent_of(r, 3)?);
+        }
+    }
+    Ok(all)
 }
 
 /// The messages that those inside will come to by an instant, if nothing more happens: whose, of which mailing, when.
 pub(super) fn ahead(c: &Connection, now: Instant, until: Instant) -> Result<Vec<(ContactId, MailingId, Instant)>> {
-    let mut out = Vec::new();
+    let (mut out, nothing) = (Vec::new(), Facts::default());
     for k in super::running(c)? {
+        let (facts, sent) = (facts(c, &k.outline, &Of::Inside(k.id), now)?, sent_inside(c, &k)?);
         let mut s = c.prepare_cached(
             "SELECT e.id, e.contact_id, e.step, e.came_at, e.at, g.zone, l.zone FROM series_entry e JOIN contact g ON g.id = e.contact_id, letterhead l
              WHERE e.series_id = ?1 AND e.ended_at IS NULL AND g.gone IS NULL AND l.id = ?2",
         )?;
         let mut rows = s.query([k.id.0, k.letterhead_id.0])?;
         while let Some(r) = rows.next()? {
-            let standing = Standing { step: r.get(2)?, came: Instant::of(r.get(3)?), entered: Instant::of(r.get(4)?), sent: None };
-            let who = Inside { entry: r.get(0)?, series: k.id, contact: ContactId(r.get(1)?), standing };
+            let entry: i64 = r.get(0)?;
+            let from = Standing {
+                step: r.get(2)?,
+                came: Instant::of(r.get(3)?),
+                entered: Instant::of(r.get(4)?),
+                sent: sent.get(&entry).copied(),
+            };
+            let contact = ContactId(r.get(1)?);
             let (theirs, usual): (Option<String>, String) = (r.get(5)?, r.get(6)?);
             let clock = theirs.as_deref().and_then(zone::named).or_else(|| zone::named(&usual)).unwrap_or(zone::TimeZone::UTC);
-            let facts = facts(c, &k.outline, &who, now)?;
-            let from = Standing { sent: sent(c, &k.outline, who.entry, standing.step)?, ..standing };
-            out.extend(plan_ahead(&k.outline, from, &facts, &clock, now, until).into_iter().map(|(m, at)| (who.contact, m, at)));
+            let facts = facts.get(&entry).unwrap_or(&nothing);
+            out.extend(plan_ahead(&k.outline, from, facts, &clock, now, until).into_iter().map(|(m, at)| (contact, m, at)));
         }
     }
     Ok(out)
