@@ -51,9 +51,8 @@ enum Command {
         /// without it.
         #[arg(long)]
         dns: Option<AskDns>,
-        /// Megabytes of memory that may be held: past that, what was kept so that it needn't be read again is let go.
-        #[arg(long, default_value_t = rinse_server::USUAL_BUDGET, value_parser = clap::value_parser!(u32).range(64..=1_000_000))]
-        memory: u32,
+        #[command(flatten)]
+        holding: Holding,
         #[command(flatten)]
         public: Public,
     },
@@ -83,9 +82,8 @@ enum Command {
         /// How many people the year has.
         #[arg(long, default_value_t = 24_000)]
         people: usize,
-        /// Megabytes of memory that may be held: past that, what was kept so that it needn't be read again is let go.
-        #[arg(long, default_value_t = rinse_server::USUAL_BUDGET, value_parser = clap::value_parser!(u32).range(64..=1_000_000))]
-        memory: u32,
+        #[command(flatten)]
+        holding: Holding,
         #[command(flatten)]
         public: Public,
     },
@@ -281,18 +279,18 @@ fn run(command: Command) -> Result<ExitCode> {
             let text = serde_json::to_string_pretty(&openapi())?;
             writeln!(std::io::stdout(), "{text}")?;
         }
-        Command::Serve { data, listen, smtp_host, smtp_port, smtp_tls, smtp_connections, text_gateway, dns, memory, public } => {
+        Command::Serve { data, listen, smtp_host, smtp_port, smtp_tls, smtp_connections, text_gateway, dns, holding, public } => {
             let secret = std::env::var("RINSE_TEXT_SECRET").unwrap_or_default();
             let texts = text_gateway.map(|url| TextGateway::new(&url, &secret)).transpose().map_err(anyhow::Error::msg)?;
             let mode =
                 Mode::Real { smtp_host, smtp_port, tls: smtp_tls, connections: smtp_connections, texts, dns: dns.unwrap_or_default() };
-            served(Serving { data, listen, public, mode, memory })?;
+            served(Serving { data, listen, public, mode, holding })?;
         }
-        Command::Demo { data, listen, prepare, people, public, memory } => {
+        Command::Demo { data, listen, prepare, people, public, holding } => {
             if prepare {
                 runtime()?.block_on(prepare_demo(&data, listen, people))?;
             } else {
-                served(Serving { data, listen, public, mode: Mode::Demo { start: demo::OPENS }, memory })?;
+                served(Serving { data, listen, public, mode: Mode::Demo { start: demo::OPENS }, holding })?;
             }
         }
     }
@@ -335,7 +333,14 @@ struct Serving {
     listen: SocketAddr,
     public: Public,
     mode: Mode,
-    /// Megabytes that may be held in memory.
+    holding: Holding,
+}
+
+/// What may be held.
+#[derive(clap::Args)]
+struct Holding {
+    /// Megabytes of memory that may be held: past that, what was kept so that it needn't be read again is let go.
+    #[arg(long, default_value_t = rinse_server::USUAL_BUDGET, value_parser = clap::value_parser!(u32).range(64..=1_000_000))]
     memory: u32,
 }
 
@@ -378,7 +383,7 @@ async fn serve(s: Serving) -> Result<()> {
         None => address,
     };
     let base_url = s.public.public_url.unwrap_or_else(|| format!("http://{links_lead_to}"));
-    let app = App::open(&Config { data: s.data, base_url, mode: s.mode, durable: true, memory: s.memory }).await?;
+    let app = App::open(&Config { data: s.data, base_url, mode: s.mode, durable: true, memory: s.holding.memory }).await?;
     let how = Listening { limits: Limits::default(), proxy: s.public.proxy, closing: app.closing() };
     let routes = if public.is_some() { own_router(app.clone()) } else { router(app.clone()) };
     // Threads and readers of their own: whatever is asked of the rest, who leaves is answered at once.

@@ -24,9 +24,6 @@ use rinse_store::{Connection, StoreError, clearing, costly, held, hour_trials, l
 use serde::Serialize;
 use utoipa::ToSchema;
 
-/// A portion of those who are asked again, as other idle work counts its people: some tens of milliseconds.
-const HELD_AT_ONCE: usize = 1_000;
-
 /// A mailing that passed the message check, as it stood then.
 pub(crate) struct Passed {
     mailing: mailings::Mailing,
@@ -172,13 +169,13 @@ pub(crate) async fn change_series(app: &App, id: SeriesId, name: String, outline
 
 /// Has everybody who was held by what has changed asked again: of very many some at a time, and between them others write.
 pub(crate) async fn held_again(app: &App) -> Result<(), ApiError> {
-    while app.store.write(|c| held::some(c, HELD_AT_ONCE)).await? {}
+    while app.store.write(held::more).await? {}
+    app.engine.wake();
     Ok(())
 }
 
 /// Something is due now: on the demo clock, which stands still, it is done at once.
 pub(crate) async fn due_now(app: &App, now: Instant) -> Result<(), ApiError> {
-    held_again(app).await?;
     app.engine.wake();
     if app.clock.is_demo() {
         app.engine.tick(now).await?;

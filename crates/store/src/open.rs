@@ -70,7 +70,7 @@ const MIGRATIONS: &[M<'_>] = &[
 /// The first version of the file in which what is deleted is overwritten.
 const OVERWRITES: usize = 15;
 
-/// What the writer does when nobody waits for it: responses are rolled up, and put down to people's conversions.
+/// What the writer does when nobody waits for it, a few people at a time: what one change does to very many.
 const IDLE: [Idle; 5] = [crate::held::some, crate::rollups::some, crate::attribution::kept::some, crate::scores::some, crate::sweep::some];
 
 impl Store {

@@ -105,7 +105,7 @@ pub fn some(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Resul
     c.execute("UPDATE change_run SET undone = undone + ?2, kept = kept + ?3 WHERE id = ?1", params![id, undone, kept])?;
     if !left {
         c.execute(formatcp!("UPDATE change_run SET state = {CHANGE_UNDONE}, undone_at = ?2 WHERE id = ?1"), params![id, now.millis()])?;
-        c.execute("DELETE FROM setting WHERE key = 'undo-' || ?1", [id])?;
+        crate::settings::remove(c, &format!("undo-{id}"))?;
         if let Some(import) = run.import_id {
             c.execute(formatcp!("UPDATE import_run SET state = {FILE_UNDONE} WHERE id = ?1"), [import])?;
         }

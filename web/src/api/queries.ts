@@ -27,12 +27,12 @@ export const queries = {
     queryFn: () => ok(api.GET("/api/upkeep/machine-rules/origins")),
   }),
   machineRules: queryOptions({ queryKey: ["machine-rules"], queryFn: () => ok(api.GET("/api/upkeep/machine-rules")) }),
+  mailings: queryOptions({ queryKey: ["mailings"], queryFn: () => ok(api.GET("/api/mailings")) }),
   memory: queryOptions({
     queryKey: ["memory"],
     queryFn: () => ok(api.GET("/api/memory")),
     refetchInterval: 10_000,
   }),
-  mailings: queryOptions({ queryKey: ["mailings"], queryFn: () => ok(api.GET("/api/mailings")) }),
   nearMisses: queryOptions({ queryKey: ["near-misses"], queryFn: () => ok(api.GET("/api/suppression/near-misses")) }),
   parts: queryOptions({ queryKey: ["parts"], queryFn: () => ok(api.GET("/api/message-parts")) }),
   people: queryOptions({ queryKey: ["people"], queryFn: () => ok(api.GET("/api/people")) }),

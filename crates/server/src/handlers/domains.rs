@@ -30,6 +30,5 @@ pub(crate) async fn resume(State(app): State<App>, who: Acting, Path(id): Path<i
     let now = app.now();
     app.store.write(move |c| domains::resume(c, id, now, Some(who.0))).await?;
     crate::actions::held_again(&app).await?;
-    app.engine.wake();
     Ok(StatusCode::NO_CONTENT)
 }

@@ -14,31 +14,25 @@ use utoipa::ToSchema;
 
 /// So often it is looked what is held.
 const LOOKS: Duration = Duration::from_secs(5);
-/// So many looks are a minute: the time after which what nobody asks for is looked for.
-const A_MINUTE: u32 = 12;
 
 impl App {
     /// Holds no more than may be held, until Rinse ends.
     pub(crate) async fn keep_within(self) {
         let mut looks = tokio::time::interval(LOOKS);
         let mut closing = self.closing();
-        let mut minute = 0;
         loop {
             tokio::select! {
                 _ = looks.tick() => {}
                 _ = closing.wait_for(|over| *over) => return,
             }
-            minute = (minute + 1) % A_MINUTE;
             let app = self.clone();
             // What is let go may be in use, and waiting for it is no work for these threads.
-            let _ = tokio::task::spawn_blocking(move || app.look(minute == 0)).await;
+            let _ = tokio::task::spawn_blocking(move || app.look()).await;
         }
     }
 
-    fn look(&self, rest: bool) {
-        if rest {
-            self.store.rest();
-        }
+    fn look(&self) {
+        self.store.rest();
         let over = self.memory.over(private(), &self.store.held());
         if over == 0 {
             return;

@@ -91,6 +91,7 @@ pub(crate) async fn save(State(app): State<App>, who: Acting, Json(n): Json<NewR
     let now = app.now();
     let id = app.store.write(move |c| rules::save(c, now, Some(who.0), &n.rules, n.note.trim())).await?;
     // Anybody who was held under the older rules is asked again.
+    crate::actions::held_again(&app).await?;
     crate::actions::due_now(&app, now).await?;
     Ok(Json(id))
 }

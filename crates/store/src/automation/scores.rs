@@ -28,15 +28,10 @@ pub struct Score {
 /// When the database fails.
 pub fn all(c: &Connection) -> Result<Vec<Score>> {
     let mut s = c.prepare_cached(
-        "SELECT id, name, half_life_days, (SELECT count(*) FROM score_now n WHERE n.score_id = score.id) FROM score WHERE gone = 0 ORDER BY name",
+        "SELECT id, name, half_life_days, (SELECT count(*) FROM score_now n WHERE n.score_id = score.id), followed_upto IS NOT NULL FROM score WHERE gone = 0 ORDER BY name",
     )?;
-    let mut scores: Vec<Score> = s
-        .query_map([], |r| Ok(Score { id: r.get(0)?, name: r.get(1)?, half_life_days: r.get(2)?, people: r.get(3)?, behind: false }))?
-        .collect::<rusqlite::Result<_>>()?;
-    for score in &mut scores {
-        score.behind = is_behind(c, score.id)?;
-    }
-    Ok(scores)
+    Ok(s.query_map([], |r| Ok(Score { id: r.get(0)?, name: r.get(1)?, half_life_days: r.get(2)?, people: r.get(3)?, behind: r.get(4)? }))?
+        .collect::<rusqlite::Result<_>>()?)
 }
 
 pub(crate) fn half_life(c: &Connection, score: i64) -> Result<Option<f64>> {
@@ -44,13 +39,6 @@ pub(crate) fn half_life(c: &Connection, score: i64) -> Result<Option<f64>> {
         .query_row([score], |r| r.get(0))
         .optional()?
         .ok_or(StoreError::Missing("score"))
-}
-
-/// Under this and a score's number stands whose value was worked out last by its new half-life; nothing when everybody's is.
-const AGAIN: &str = "score-again-";
-
-fn mark(score: i64) -> String {
-    format!("{AGAIN}{score}")
 }
 
 /// Makes a score, or changes one. By a changed half-life everybody's value is worked out again from their entries, some at a time ([`some`]); until
@@ -70,8 +58,7 @@ pub fn save(c: &Connection, id: Option<i64>, name: &str, half_life_days: Option<
     let saved = match id {
         Some(id) => {
             if half_life(c, id)? != half_life_days {
-                c.execute("UPDATE score SET half_life_days = ?2 WHERE id = ?1", params![id, half_life_days])?;
-                settings::set(c, &mark(id), "0")?;
+                c.execute("UPDATE score SET half_life_days = ?2, followed_upto = 0 WHERE id = ?1", params![id, half_life_days])?;
             }
             c.execute("UPDATE score SET name = ?2 WHERE id = ?1", params![id, name])?;
             id
@@ -98,9 +85,8 @@ pub fn save(c: &Connection, id: Option<i64>, name: &str, half_life_days: Option<
 /// Deletes a score with its entries; who calls has seen that nothing uses it.
 pub(crate) fn delete(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
     half_life(c, id)?;
-    c.execute("DELETE FROM setting WHERE key = ?1", [mark(id)])?;
     let name: String = c.query_row("SELECT name FROM score WHERE id = ?1", [id], |r| r.get(0))?;
-    sweep::delete(c, "score", id)?;
+    sweep::delete(c, &sweep::SCORE, id)?;
     settings::audit(c, now, person, "score deleted", "score", id, &name)
 }
 
@@ -153,12 +139,10 @@ fn put(c: &Connection, score: i64, contact: ContactId, s: Standing, half: Option
 /// When the database fails.
 pub fn some(c: &Connection, most: usize) -> Result<bool> {
     let due = c
-        .prepare_cached("SELECT substr(key, length(?1) + 1), value FROM setting WHERE key >= ?1 AND key < ?1 || ':' LIMIT 1")?
-        .query_row([AGAIN], |r| Ok((r.get::<_, String>(0)?, r.get::<_, String>(1)?)))
+        .prepare_cached("SELECT id, followed_upto FROM score WHERE followed_upto IS NOT NULL AND gone = 0 LIMIT 1")?
+        .query_row([], |r| Ok((r.get::<_, i64>(0)?, r.get::<_, i64>(1)?)))
         .optional()?;
-    let Some((score, after)) = due.and_then(|(score, after)| Some((score.parse::<i64>().ok()?, after.parse::<i64>().ok()?))) else {
-        return Ok(false);
-    };
+    let Some((score, after)) = due else { return Ok(false) };
     let people: Vec<ContactId> = ids_as(
         c,
         "SELECT contact_id FROM score_now WHERE score_id = ?1 AND contact_id > ?2 ORDER BY contact_id LIMIT ?3",
@@ -166,16 +150,8 @@ pub fn some(c: &Connection, most: usize) -> Result<bool> {
         ContactId,
     )?;
     people.iter().try_for_each(|k| again(c, score, *k))?;
-    match people.last() {
-        Some(last) => settings::set(c, &mark(score), &last.0.to_string())?,
-        None => drop(c.execute("DELETE FROM setting WHERE key = ?1", [mark(score)])?),
-    }
+    c.prepare_cached("UPDATE score SET followed_upto = ?2 WHERE id = ?1")?.execute(params![score, people.last().map(|last| last.0)])?;
     Ok(true)
-}
-
-/// Is there somebody whose value isn't worked out by the score's half-life yet?
-fn is_behind(c: &Connection, score: i64) -> Result<bool> {
-    Ok(settings::get(c, &mark(score))?.is_some())
 }
 
 /// Works a person's score out from its entries.

@@ -148,16 +148,31 @@ pub(crate) fn rest<T, K: Hash + Eq + Copy, const MOST: usize>(
     notes: &Mutex<Notes<K, MOST>>,
     used: impl Fn(&T) -> Instant,
 ) {
-    if lock(kept).as_ref().is_some_and(|k| used(k).elapsed() > REST) {
-        let_go(kept, notes);
-    }
+    let_go_when(kept, notes, |k| used(k).elapsed() > REST);
 }
 
 /// Lets go of what is kept, with its notes.
 pub(crate) fn let_go<T, K: Hash + Eq + Copy, const MOST: usize>(kept: &Mutex<Option<T>>, notes: &Mutex<Notes<K, MOST>>) {
+    let_go_when(kept, notes, |_| true);
+}
+
+fn let_go_when<T, K: Hash + Eq + Copy, const MOST: usize>(
+    kept: &Mutex<Option<T>>,
+    notes: &Mutex<Notes<K, MOST>>,
+    when: impl Fn(&T) -> bool,
+) {
     let mut kept = lock(kept);
-    *kept = None;
-    lock(notes).forget();
+    if kept.as_ref().is_some_and(when) {
+        *kept = None;
+        lock(notes).forget();
+    }
+}
+
+/// How much of a kind is kept. Whoever loads it holds the lock for as long: nobody waits for that to tell.
+pub(crate) fn held<T>(kept: &Mutex<Option<T>>, what: What, of: impl Fn(&T) -> (usize, Instant)) -> Option<Held> {
+    let kept = kept.try_lock().ok()?;
+    let (bytes, used) = of(kept.as_ref()?);
+    Some(Held { what, bytes, unused: used.elapsed() })
 }
 
 /// How the notes stand as a reading begins.

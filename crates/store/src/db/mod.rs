@@ -11,7 +11,7 @@ pub(crate) mod naming;
 pub(crate) mod readers;
 pub mod settings;
 pub(crate) mod stored;
-pub mod sweep;
+pub(crate) mod sweep;
 pub mod writer;
 
 use crate::error::{READ_PATIENCE, StoreError};
@@ -64,6 +64,7 @@ pub(crate) fn beside(path: &str) -> crate::Result<Connection> {
 pub(crate) fn plan_once(c: &Connection) -> rusqlite::Result<()> {
     c.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true).map(drop)
 }
+
 impl Store {
     /// From now on each statement is told as it ends, on every connection of this store: for tests that hold queries to what they may walk.
     ///

@@ -20,6 +20,15 @@ pub fn set(c: &Connection, key: &str, value: &str) -> Result<()> {
     Ok(())
 }
 
+/// Nothing stands under a key from now on.
+///
+/// # Errors
+/// When the database fails.
+pub fn remove(c: &Connection, key: &str) -> Result<()> {
+    c.prepare_cached("DELETE FROM setting WHERE key = ?1")?.execute([key])?;
+    Ok(())
+}
+
 /// The signing key, made on first use from `fresh`.
 ///
 /// # Errors

@@ -2,33 +2,32 @@
 
 use crate::Result;
 use crate::stored::ids_as;
-use rusqlite::{Connection, params};
+use rusqlite::{Connection, OptionalExtension, params};
 
 /// With no more people than this it is over in the deletion itself, which nobody notices.
 const AT_ONCE: usize = 5_000;
 
-/// A list, tag, segment, score or field, with the tables that have rows of its people. The first has one for each of them.
-struct Swept {
+/// What can be deleted: its table, the table with a row for each of its people, and others with rows of theirs; `key` is its number in those.
+pub(crate) struct Swept {
     table: &'static str,
     key: &'static str,
-    rows: &'static [&'static str],
+    people: &'static str,
+    also: &'static [&'static str],
 }
 
-const ALL: [Swept; 5] = [
-    Swept { table: "list", key: "list_id", rows: &["list_member"] },
-    Swept { table: "tag", key: "tag_id", rows: &["contact_tag"] },
-    Swept { table: "segment", key: "segment_id", rows: &["segment_member"] },
-    Swept { table: "score", key: "score_id", rows: &["score_now", "score_entry"] },
-    Swept { table: "field", key: "field_id", rows: &["field_value", "score_history"] },
-];
+pub(crate) const LIST: Swept = Swept { table: "list", key: "list_id", people: "list_member", also: &[] };
+pub(crate) const TAG: Swept = Swept { table: "tag", key: "tag_id", people: "contact_tag", also: &[] };
+pub(crate) const SEGMENT: Swept = Swept { table: "segment", key: "segment_id", people: "segment_member", also: &[] };
+pub(crate) const SCORE: Swept = Swept { table: "score", key: "score_id", people: "score_now", also: &["score_entry"] };
+pub(crate) const FIELD: Swept = Swept { table: "field", key: "field_id", people: "field_value", also: &["score_history"] };
+const ALL: [&Swept; 5] = [&LIST, &TAG, &SEGMENT, &SCORE, &FIELD];
 
-/// Deletes one of a table: from now on it is nowhere, and its name is free.
+/// Deletes one: from now on it is nowhere, and its name is free.
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn delete(c: &Connection, table: &str, id: i64) -> Result<()> {
-    let Some(of) = ALL.iter().find(|s| s.table == table) else { return Ok(()) };
-    c.execute(&format!("UPDATE {table} SET gone = 1, name = 'deleted ' || char(1) || id WHERE id = ?1"), [id])?;
+pub(crate) fn delete(c: &Connection, of: &Swept, id: i64) -> Result<()> {
+    c.execute(&format!("UPDATE {} SET gone = 1, name = 'deleted ' || char(1) || id WHERE id = ?1", of.table), [id])?;
     portion(c, of, id, AT_ONCE)
 }
 
@@ -36,11 +35,12 @@ pub(crate) fn delete(c: &Connection, table: &str, id: i64) -> Result<()> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn some(c: &Connection, most: usize) -> Result<bool> {
-    for of in &ALL {
-        let gone: Vec<i64> = ids_as(c, &format!("SELECT id FROM {} WHERE gone = 1 LIMIT 1", of.table), [], |id| id)?;
-        if let Some(id) = gone.first() {
-            portion(c, of, *id, most)?;
+pub(crate) fn some(c: &Connection, most: usize) -> Result<bool> {
+    for of in ALL {
+        let gone: Option<i64> =
+            c.prepare_cached(&format!("SELECT id FROM {} WHERE gone = 1 LIMIT 1", of.table))?.query_row([], |r| r.get(0)).optional()?;
+        if let Some(id) = gone {
+            portion(c, of, id, most)?;
             return Ok(true);
         }
     }
@@ -48,21 +48,20 @@ pub fn some(c: &Connection, most: usize) -> Result<bool> {
 }
 
 fn portion(c: &Connection, of: &Swept, id: i64, most: usize) -> Result<()> {
-    let Swept { table, key, rows } = of;
-    let first = rows.first().copied().unwrap_or_default();
-    let people: Vec<i64> = ids_as(
+    let Swept { table, key, people, also } = of;
+    let theirs: Vec<i64> = ids_as(
         c,
-        &format!("SELECT contact_id FROM {first} WHERE {key} = ?1 LIMIT ?2"),
+        &format!("SELECT contact_id FROM {people} WHERE {key} = ?1 LIMIT ?2"),
         params![id, i64::try_from(most).unwrap_or(i64::MAX)],
         |id| id,
     )?;
-    for rows in *rows {
+    for rows in also.iter().chain([people]) {
         let mut take = c.prepare_cached(&format!("DELETE FROM {rows} WHERE {key} = ?1 AND contact_id = ?2"))?;
-        people.iter().try_for_each(|contact| take.execute([id, *contact]).map(drop))?;
+        theirs.iter().try_for_each(|contact| take.execute([id, *contact]).map(drop))?;
     }
-    if people.len() < most {
-        // Nobody is left in the first: whatever others still have goes now, and it itself.
-        rows.iter().skip(1).try_for_each(|rows| c.execute(&format!("DELETE FROM {rows} WHERE {key} = ?1"), [id]).map(drop))?;
+    if theirs.len() < most {
+        // Nobody is left: rows of whoever isn't among its people go now, and it itself.
+        also.iter().try_for_each(|rows| c.execute(&format!("DELETE FROM {rows} WHERE {key} = ?1"), [id]).map(drop))?;
         c.execute(&format!("DELETE FROM {table} WHERE id = ?1"), [id])?;
     }
     Ok(())
@@ -76,6 +75,10 @@ mod tests {
 
     fn count(c: &Connection, sql: &str) -> i64 {
         c.query_row(sql, [], |r| r.get(0)).unwrap()
+    }
+
+    fn rows(of: &Swept) -> impl Iterator<Item = &'static str> {
+        of.also.iter().copied().chain([of.people])
     }
 
     proptest! {
@@ -109,7 +112,7 @@ mod tests {
                 )).unwrap();
             }
             let others = |c: &Connection| -> Vec<i64> {
-                ALL.iter().flat_map(|s| s.rows.iter().map(|rows| count(c, &format!("SELECT count(*) FROM {rows} WHERE {} <> 2", s.key)))).collect()
+                ALL.iter().flat_map(|s| rows(s).map(|rows| count(c, &format!("SELECT count(*) FROM {rows} WHERE {} <> 2", s.key)))).collect()
             };
             let before = others(&c);
             for s in &ALL {
@@ -118,12 +121,12 @@ mod tests {
             while some(&c, most).unwrap() {}
             for s in &ALL {
                 prop_assert_eq!(count(&c, &format!("SELECT count(*) FROM {} WHERE id = 2", s.table)), 0);
-                for rows in s.rows {
+                for rows in rows(s) {
                     prop_assert_eq!(count(&c, &format!("SELECT count(*) FROM {rows} WHERE {} = 2", s.key)), 0, "{}", rows);
                 }
             }
             prop_assert_eq!(others(&c), before);
-            delete(&c, "list", 1).unwrap();
+            delete(&c, &LIST, 1).unwrap();
             prop_assert_eq!(count(&c, "SELECT count(*) FROM list"), 1, "of few people it is over at once");
         }
     }

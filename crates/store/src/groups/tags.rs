@@ -88,16 +88,20 @@ pub fn rename(c: &Connection, kind: Kind, id: i64, name: &str) -> Result<()> {
 /// Deletes one; its people stay. Who calls has seen that nothing uses it.
 pub(crate) fn delete(c: &Connection, kind: Kind, id: i64) -> Result<()> {
     must_exist(c, kind, id)?;
-    if kind == Kind::Label {
-        for (table, _) in On::ALL.map(On::table) {
-            c.execute(&format!("DELETE FROM {table} WHERE label_id = ?1"), [id])?;
+    let swept = match kind {
+        Kind::List => &sweep::LIST,
+        Kind::Tag => &sweep::TAG,
+        Kind::Label => {
+            for (table, _) in On::ALL.map(On::table) {
+                c.execute(&format!("DELETE FROM {table} WHERE label_id = ?1"), [id])?;
+            }
+            c.execute("DELETE FROM label WHERE id = ?1", [id])?;
+            return Ok(());
         }
-        c.execute("DELETE FROM label WHERE id = ?1", [id])?;
-        return Ok(());
-    }
+    };
     let (_, column, _) = kind.members();
     c.execute(&format!("UPDATE import_run SET {column} = NULL WHERE {column} = ?1"), [id])?;
-    sweep::delete(c, kind.table(), id)
+    sweep::delete(c, swept, id)
 }
 
 /// Puts the people of one into another; who calls has what used it use the other, and deletes it.

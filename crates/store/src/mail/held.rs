@@ -44,16 +44,25 @@ pub(crate) fn clear_anew(c: &Connection, domain: Option<i64>, now: Instant) -> R
     go_on(c, Look { domain, changed_at: now.millis(), upto: [now.millis(), i64::MAX, i64::MAX, i64::MAX] }, AT_ONCE).map(drop)
 }
 
-/// Goes on with a look that isn't done; true when something is left.
+/// Goes on with a look that isn't done, for who waits for it; true when something is left.
 ///
 /// # Errors
 /// When the database fails.
-pub fn some(c: &Connection, most: usize) -> Result<bool> {
+pub fn more(c: &Connection) -> Result<bool> {
+    next(c, AT_ONCE)
+}
+
+/// Goes on with one while the writer is idle, in people as other idle work takes them; true when something is left.
+pub(crate) fn some(c: &Connection, most: usize) -> Result<bool> {
+    next(c, most * FOR_EACH)
+}
+
+fn next(c: &Connection, most: usize) -> Result<bool> {
     let look: Option<String> = c
         .prepare_cached("SELECT value FROM setting WHERE key >= ?1 AND key < ?1 || ':' LIMIT 1")?
         .query_row([AGAIN], |r| r.get(0))
         .optional()?;
-    look.map_or(Ok(false), |look| go_on(c, serde_json::from_str(&look)?, most * FOR_EACH))
+    look.map_or(Ok(false), |look| go_on(c, serde_json::from_str(&look)?, most))
 }
 
 fn go_on(c: &Connection, look: Look, most: usize) -> Result<bool> {
@@ -85,7 +94,7 @@ fn go_on(c: &Connection, look: Look, most: usize) -> Result<bool> {
             let look = Look { upto, ..look };
             settings::set(c, &look.key(), &serde_json::to_string(&look)?)?;
         }
-        None => drop(c.execute("DELETE FROM setting WHERE key = ?1", [look.key()])?),
+        None => settings::remove(c, &look.key())?,
     }
     Ok(last.is_some())
 }
@@ -94,6 +103,7 @@ fn go_on(c: &Connection, look: Look, most: usize) -> Result<bool> {
 mod tests {
     use super::*;
     use crate::Store;
+    use crate::send_state::DUE;
     use proptest::prelude::*;
 
     const NOW: Instant = Instant::of(1_700_000_000_000);
@@ -123,7 +133,7 @@ mod tests {
                 c.execute("INSERT OR IGNORE INTO contact (id, address, address_key, domain_id, added_at) VALUES (?1, ?1, ?1, ?2, 0)", [id, id % 2]).unwrap();
                 c.execute(
                     "INSERT OR REPLACE INTO send (id, mailing_id, contact_id, cause_id, state, at, give_up_at, priority) VALUES (?1, ?2, ?1, 0, ?3, ?4, ?5, ?6)",
-                    params![id, mailing, if *held { 0 } else { 1 }, NOW.millis() + at, NOW.millis() + turn + hold, priority],
+                    params![id, mailing, if *held { HELD } else { DUE }, NOW.millis() + at, NOW.millis() + turn + hold, priority],
                 ).unwrap();
             };
             let look = || Look { domain: of_domain.then_some(1), changed_at: NOW.millis(), upto: [NOW.millis(), i64::MAX, i64::MAX, i64::MAX] };

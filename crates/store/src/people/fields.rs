@@ -98,7 +98,7 @@ pub fn rename(c: &Connection, id: i64, name: &str) -> Result<()> {
 /// Deletes a field and its values; who calls has seen that nothing uses it.
 pub(crate) fn delete(c: &Connection, id: i64) -> Result<()> {
     one(c, id)?;
-    crate::sweep::delete(c, "field", id)
+    crate::sweep::delete(c, &crate::sweep::FIELD, id)
 }
 
 /// Writes a value; false when it was there already. `dated` and `source` belong to outside scores.

@@ -416,7 +416,10 @@ fn frozen_copies_stay_and_outside_ones_are_replaced_whole() {
     thrown_away(|c| {
         let one = saved(c, "Readers", Tree::List { list: ListId(1) }).unwrap();
         let before = segments::people(c, &Tree::Segment { segment: one }, NOW).unwrap();
-        let frozen = segments::freeze(c, one, "Readers then", NOW, None).unwrap();
+        let frozen = segments::begin_frozen(c, one, "Readers then", NOW, None).unwrap();
+        segments::add_frozen(c, frozen, &before).unwrap();
+        assert!(segments::one(c, frozen).is_err(), "not seen before it is whole");
+        segments::end_frozen(c, frozen).unwrap();
         c.execute("DELETE FROM list_member WHERE list_id = 1", []).unwrap();
         assert!(segments::people(c, &Tree::Segment { segment: one }, NOW).unwrap().is_empty());
         assert_eq!(segments::people(c, &Tree::Segment { segment: frozen }, NOW).unwrap(), before);

@@ -48,8 +48,8 @@ fn sends_responses_and_tasks_come_along() {
     store
         .read_now(|c| {
             assert_eq!(rows::<i64>(c, "SELECT priority FROM send WHERE id = 7 AND accepted_at = 11"), [2]);
-            // Many links at once don't count against a trial's primary; what came too soon does.
             assert_eq!(rows::<f64>(c, "SELECT half_life_days FROM score_now"), [30.0], "by which half-life a score stands");
+            // Many links at once don't count against a trial's primary; what came too soon does.
             assert_eq!(rows::<Option<i64>>(c, "SELECT trial_click_at FROM send ORDER BY id"), [Some(20), None]);
             assert_eq!(
                 rows::<Option<i64>>(c, "SELECT left_at FROM send ORDER BY id"),

@@ -94,6 +94,5 @@ pub(crate) async fn resume(State(app): State<App>, who: Acting, Json(r): Json<Re
     let now = app.now();
     app.store.write(move |c| domains::resume_group(c, &r.group, now, Some(who.0))).await?;
     crate::actions::held_again(&app).await?;
-    app.engine.wake();
     Ok(StatusCode::NO_CONTENT)
 }

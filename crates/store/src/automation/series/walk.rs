@@ -277,88 +277,78 @@ enum Of {
 }
 
 impl Of {
-    /// A question about them: its columns, and where they come from beside `series_entry e`. SQLite goes from the entries to the rest.
-    fn sql(&self, columns: &str, rest: &str) -> String {
-        let whose = match self {
-            Self::Entry(_) => "e.id = ?1",
-            Self::Inside(_) => "e.series_id = ?1 AND e.ended_at IS NULL",
+    /// Asks for columns of what stands beside their entries (`e`), from the entries to the rest; each row goes with its entry's number, the columns
+    /// from 1 on.
+    fn each(&self, c: &Connection, columns: &str, rest: &str, mut row: impl FnMut(i64, &Row<'_>) -> rusqlite::Result<()>) -> Result<()> {
+        let (whose, number) = match self {
+            Self::Entry(id) => ("e.id = ?1", *id),
+            Self::Inside(series) => ("e.series_id = ?1 AND e.ended_at IS NULL", series.0),
         };
-        format!("SELECT e.id, {columns} FROM series_entry e CROSS JOIN {rest} WHERE {whose}")
-    }
-
-    fn number(&self) -> i64 {
-        match self {
-            Self::Entry(id) => *id,
-            Self::Inside(series) => series.0,
+        let mut s = c.prepare_cached(&format!("SELECT e.id, {columns} FROM series_entry e CROSS JOIN {rest} WHERE {whose}"))?;
+        let mut rows = s.query([number])?;
+        while let Some(r) = rows.next()? {
+            row(r.get(0)?, r)?;
         }
+        Ok(())
     }
 }
 
 /// What they did since they entered, as far as the outline asks, by the entry's number; who did nothing isn't there.
 fn facts(c: &Connection, o: &Outline, of: &Of, now: Instant) -> Result<HashMap<i64, Facts>> {
     let mut all: HashMap<i64, Facts> = HashMap::new();
+    let mut did = |entry, at, fact| all.entry(entry).or_default().did.push((Instant::of(at), fact));
     let asked = o.happenings();
     let goal = asked.iter().any(|h| matches!(h, Happening::Goal { .. }));
     if asked.iter().any(|h| matches!(h, Happening::Opened { .. } | Happening::Clicked { .. } | Happening::Replied { .. })) {
         let steps: HashMap<MailingId, u32> = o.mailings().into_iter().map(|(step, m)| (m, step)).collect();
-        let sql = of.sql(
-            "s.mailing_id, r.kind, r.link, r.at",
-            "send s ON s.cause = 2 AND s.cause_id = e.id CROSS JOIN response r ON r.send_id = s.id AND r.machine = 0",
-        );
-        let mut s = c.prepare_cached(&sql)?;
-        let mut rows = s.query([of.number()])?;
-        while let Some(r) = rows.next()? {
+        let answers = "send s ON s.cause = 2 AND s.cause_id = e.id CROSS JOIN response r ON r.send_id = s.id AND r.machine = 0";
+        of.each(c, "s.mailing_id, r.kind, r.link, r.at", answers, |entry, r| {
             let at: i64 = r.get(4)?;
-            let Some(step) = steps.get(&MailingId(r.get::<_, i64>(1)?)).copied() else { continue };
+            let Some(step) = steps.get(&MailingId(r.get(1)?)).copied() else { return Ok(()) };
             let settled = now.millis() - at >= SETTLES_AFTER;
-            let fact = match r.get::<_, i64>(2)? {
-                response_kinds::OPEN if settled => Fact::Opened(step),
-                response_kinds::CLICK if settled => Fact::Clicked(step, r.get::<_, Option<u32>>(3)?.unwrap_or(0)),
-                response_kinds::REPLY => Fact::Replied(step),
-                _ => continue,
-            };
-            all.entry(r.get(0)?).or_default().did.push((Instant::of(at), fact));
-        }
+            match r.get::<_, i64>(2)? {
+                response_kinds::OPEN if settled => did(entry, at, Fact::Opened(step)),
+                response_kinds::CLICK if settled => did(entry, at, Fact::Clicked(step, r.get::<_, Option<u32>>(3)?.unwrap_or(0))),
+                response_kinds::REPLY => did(entry, at, Fact::Replied(step)),
+                _ => {}
+            }
+            Ok(())
+        })?;
     }
     if goal || asked.iter().any(|h| matches!(h, Happening::Event { .. })) {
-        let sql = of.sql("v.at, v.name", "event v ON v.contact_id = e.contact_id AND v.at > e.at");
-        let mut s = c.prepare_cached(&sql)?;
-        let mut rows = s.query([of.number()])?;
-        while let Some(r) = rows.next()? {
-            all.entry(r.get(0)?).or_default().did.push((Instant::of(r.get(1)?), Fact::Event(r.get(2)?)));
-        }
+        let events = "event v ON v.contact_id = e.contact_id AND v.at > e.at";
+        of.each(c, "v.at, v.name", events, |entry, r| {
+            did(entry, r.get(1)?, Fact::Event(r.get(2)?));
+            Ok(())
+        })?;
     }
     if goal || asked.iter().any(|h| matches!(h, Happening::Bought { .. })) {
-        let sql = of.sql("p.at, p.product, p.category, p.cents, p.currency", "purchase p ON p.contact_id = e.contact_id AND p.at > e.at");
-        let mut s = c.prepare_cached(&sql)?;
-        let mut rows = s.query([of.number()])?;
-        while let Some(r) = rows.next()? {
+        let purchases = "purchase p ON p.contact_id = e.contact_id AND p.at > e.at";
+        of.each(c, "p.at, p.product, p.category, p.cents, p.currency", purchases, |entry, r| {
             let bought = Fact::Bought { product: r.get(2)?, category: r.get(3)?, cents: r.get(4)?, currency: r.get(5)? };
-            all.entry(r.get(0)?).or_default().did.push((Instant::of(r.get(1)?), bought));
-        }
+            did(entry, r.get(1)?, bought);
+            Ok(())
+        })?;
     }
     if o.exits.iter().any(|e| matches!(e, rinse_core::series::Exit::TopicLeft { .. })) {
-        let sql = of.sql("t.topic_id", "topic_left t ON t.contact_id = e.contact_id");
-        let mut s = c.prepare_cached(&sql)?;
-        let mut rows = s.query([of.number()])?;
-        while let Some(r) = rows.next()? {
-            all.entry(r.get(0)?).or_default().left.push(r.get(1)?);
-        }
+        of.each(c, "t.topic_id", "topic_left t ON t.contact_id = e.contact_id", |entry, r| {
+            all.entry(entry).or_default().left.push(r.get(1)?);
+            Ok(())
+        })?;
     }
     Ok(all)
 }
 
 /// What became of the message of the step at which each of those inside stands, by the entry's number.
 fn sent_inside(c: &Connection, k: &Kept) -> Result<HashMap<i64, Sent>> {
-    let sql = Of::Inside(k.id).sql(formatcp!("e.step, s.mailing_id, {SENT}"), "send s ON s.cause = 2 AND s.cause_id = e.id");
-    let mut s = c.prepare_cached(&sql)?;
-    let mut rows = s.query([k.id.0])?;
     let mut all = HashMap::new();
-    while let Some(r) = rows.next()? {
+    let messages = "send s ON s.cause = 2 AND s.cause_id = e.id";
+    Of::Inside(k.id).each(c, formatcp!("e.step, s.mailing_id, {SENT}"), messages, |entry, r| {
         if super::message_at(&k.outline, r.get(1)?) == Some(r.get(2)?) {
-            all.insert(r.get(0)?, sent_of(r, 3)?);
+            all.insert(entry, sent_of(r, 3)?);
         }
-    }
+        Ok(())
+    })?;
     Ok(all)
 }
 

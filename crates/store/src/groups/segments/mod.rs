@@ -271,19 +271,8 @@ fn fits(c: &Connection, tree: &Tree) -> Result<()> {
     Ok(())
 }
 
-/// Writes a segment's people of now down under a name of their own.
-///
-/// # Errors
-/// When there is no such segment, or the name is taken.
-pub fn freeze(c: &Connection, id: SegmentId, name: &str, now: Instant, person: Option<i64>) -> Result<SegmentId> {
-    let ids = people(c, &Tree::Segment { segment: id }, now)?;
-    let frozen = begin_frozen(c, id, name, now, person)?;
-    add_frozen(c, frozen, &ids)?;
-    end_frozen(c, frozen)?;
-    Ok(frozen)
-}
-
-/// Begins a frozen copy that its people are put into some at a time; nobody sees it before [`end_frozen`].
+/// Begins a frozen copy of a segment under a name of its own. Its people of now are put in some at a time ([`add_frozen`]); nobody sees it before
+/// [`end_frozen`].
 ///
 /// # Errors
 /// When there is no such segment, or the name is taken.
@@ -323,7 +312,7 @@ pub fn end_frozen(c: &Connection, frozen: SegmentId) -> Result<()> {
 /// What was being frozen when Rinse was killed comes to nothing.
 pub(crate) fn unmade(c: &Connection) -> Result<()> {
     let ids: Vec<i64> = crate::stored::ids_as(c, "SELECT id FROM segment WHERE gone = 2", [], |id| id)?;
-    ids.into_iter().try_for_each(|id| sweep::delete(c, "segment", id))
+    ids.into_iter().try_for_each(|id| sweep::delete(c, &sweep::SEGMENT, id))
 }
 
 /// The live segments with a condition that `asks`, by name.
@@ -366,7 +355,7 @@ pub(crate) fn delete(c: &Connection, id: SegmentId) -> Result<()> {
     one(c, id)?;
     // Lists that have ended stay on record, without it.
     c.execute("UPDATE suppression_list SET segment_id = NULL WHERE segment_id = ?1", [id.0])?;
-    sweep::delete(c, "segment", id.0)
+    sweep::delete(c, &sweep::SEGMENT, id.0)
 }
 
 /// People of each pair of sets: the diagonal holds each one's own number.

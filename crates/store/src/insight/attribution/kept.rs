@@ -136,7 +136,7 @@ pub fn some(c: &Connection, most: usize) -> Result<bool> {
         people = s.query_map(params![after, most_rows], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
         match people.last() {
             Some(last) => settings::set(c, AGAIN, &last.to_string())?,
-            None => drop(c.execute("DELETE FROM setting WHERE key = ?1", [AGAIN])?),
+            None => settings::remove(c, AGAIN)?,
         }
     }
     if people.is_empty() {

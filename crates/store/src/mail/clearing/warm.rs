@@ -63,9 +63,7 @@ impl Watches for Warm {
     }
 
     fn held(&self) -> Option<Held> {
-        // Whoever loads them holds the lock for as long: nobody waits for that to tell.
-        let kept = self.kept.try_lock().ok()?;
-        kept.as_ref().map(|k| Held { what: What::Columns, bytes: k.columns.bytes(), unused: k.used.elapsed() })
+        kept::held(&self.kept, What::Columns, |k| (k.columns.bytes(), k.used))
     }
 
     fn let_go(&self) {

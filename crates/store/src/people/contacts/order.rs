@@ -58,9 +58,8 @@ impl Watches for Orders {
     }
 
     fn held(&self) -> Option<Held> {
-        let kept = self.kept.try_lock().ok()?;
         let bytes = |all: &Everybody| all.iter().map(|one| one.capacity() * size_of::<ContactId>()).sum();
-        kept.as_ref().map(|k| Held { what: What::Orders, bytes: bytes(&k.everybody), unused: k.used.elapsed() })
+        kept::held(&self.kept, What::Orders, |k| (bytes(&k.everybody), k.used))
     }
 
     fn let_go(&self) {
