@@ -203,6 +203,14 @@ pub fn masked(line: &str) -> String {
     line.trim_end().to_owned()
 }
 
+/// Does a text look like a host's reply? It begins with a code of three digits and goes on with words, or begins with an enhanced code.
+#[must_use]
+pub fn is_reply_line(cell: &str) -> bool {
+    let (first, rest) = cell.split_once([' ', '-']).unwrap_or((cell, ""));
+    let code = first.len() == 3 && first.parse::<u16>().is_ok_and(|n| (200..600).contains(&n));
+    parse_status(first).is_some() || code && cell.len() > 8 && rest.contains(|c: char| c.is_alphabetic())
+}
+
 /// Reads `5.1.1`.
 #[must_use]
 pub fn parse_status(text: &str) -> Option<(u8, u16, u16)> {

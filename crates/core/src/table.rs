@@ -1,6 +1,8 @@
 //! Reading a table somebody exported: which encoding, which delimiter, is there a header?
 
 mod columns;
+pub mod country;
+pub mod money;
 
 pub(crate) use columns::plain;
 pub use columns::{address_column, guess_kind, propose_mapping};

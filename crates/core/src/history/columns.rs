@@ -1,8 +1,9 @@
 //! What the columns of a log hold: by their names in the common languages, and by what stands in them, whatever they are called.
 
-use super::{Kind, cents, times};
+use super::{Kind, times};
 use crate::address::Address;
-use crate::bounce::parse_status;
+use crate::bounce::is_reply_line;
+use crate::table::money::cents;
 use crate::table::plain;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -318,12 +319,6 @@ fn is_link(cell: &str) -> bool {
     cell.starts_with("https://") || cell.starts_with("http://")
 }
 
-/// A reply line begins with a code of three digits, or an enhanced one.
-fn is_reply(cell: &str) -> bool {
-    let first = cell.split([' ', '-']).next().unwrap_or_default();
-    parse_status(first).is_some() || (first.len() == 3 && first.parse::<u16>().is_ok_and(|n| (200..600).contains(&n)) && cell.len() > 8)
-}
-
 /// The names that mail programs and proxies give themselves begin so (RFC 9110, 10.1.5).
 fn is_agent(cell: &str) -> bool {
     cell.split_once('/').is_some_and(|(product, version)| {
@@ -337,7 +332,7 @@ fn event_by_cells(cells: &[&str]) -> Option<EventColumn> {
         (is_address, EventColumn::Address),
         (is_link, EventColumn::Link),
         (|c| Kind::read(c).is_some(), EventColumn::Kind),
-        (is_reply, EventColumn::Reply),
+        (is_reply_line, EventColumn::Reply),
         (is_agent, EventColumn::Agent),
         (times::is_instant, EventColumn::At),
         (is_currency, EventColumn::Currency),

@@ -1,7 +1,8 @@
 //! What a table's columns hold: by their names in the common languages, and by what stands in them, whatever they are called.
 
-use super::{Field, TableError};
+use super::{Field, TableError, country, money};
 use crate::address::Address;
+use crate::bounce::is_reply_line;
 use crate::segment::FieldKind;
 use crate::segment::person::Value;
 use crate::words::fold;
@@ -271,13 +272,6 @@ fn by_name(name: &str) -> Option<Field> {
     NAMES.iter().find(|(_, names)| names.contains(&name.as_str())).map(|(field, _)| field.clone())
 }
 
-/// ISO 3166-1 alpha-2.
-const COUNTRIES: &str = "AD AE AF AG AI AL AM AO AQ AR AS AT AU AW AX AZ BA BB BD BE BF BG BH BI BJ BL BM BN BO BQ BR BS BT BV BW BY BZ CA CC CD CF CG CH CI CK CL CM CN CO CR CU CV CW CX CY CZ DE DJ DK DM DO DZ EC EE EG EH ER ES ET FI FJ FK FM FO FR GA GB GD GE GF GG GH GI GL GM GN GP GQ GR GS GT GU GW GY HK HM HN HR HT HU ID IE IL IM IN IO IQ IR IS IT JE JM JO JP KE KG KH KI KM KN KP KR KW KY KZ LA LB LC LI LK LR LS LT LU LV LY MA MC MD ME MF MG MH MK ML MM MN MO MP MQ MR MS MT MU MV MW MX MY MZ NA NC NE NF NG NI NL NO NP NR NU NZ OM PA PE PF PG PH PK PL PM PN PR PS PT PW PY QA RE RO RS RU RW SA SB SC SD SE SG SH SI SJ SK SL SM SN SO SR SS ST SV SX SY SZ TC TD TF TG TH TJ TK TL TM TN TO TR TT TV TW TZ UA UG UM US UY UZ VA VC VE VG VI VN VU WF WS YE YT ZA ZM ZW";
-
-fn is_country(cell: &str) -> bool {
-    cell.len() == 2 && cell.bytes().all(|b| b.is_ascii_uppercase()) && COUNTRIES.split(' ').any(|c| c == cell)
-}
-
 /// A zone by its whole name: `UTC` and `GMT` alone say little of what a column is.
 fn is_zone(cell: &str) -> bool {
     cell.contains('/') && zone::named(cell).is_some()
@@ -291,19 +285,22 @@ fn is_phone(cell: &str) -> bool {
 }
 
 /// What a column is taken for by its cells alone: a zone, a country, a phone number where nine in ten are one; with a name also a field of that
-/// name, of dates, numbers, or yes and no. Words alone say nothing of what they mean.
+/// name, of amounts in one currency, of dates, numbers, yes and no, or of what mail hosts said. Words alone say nothing of what they mean.
 fn by_cells(name: &str, cells: &[&str]) -> Option<Field> {
     if cells.is_empty() {
         return None;
     }
     let most = |is: fn(&str) -> bool| 10 * cells.iter().filter(|c| is(c)).count() >= 9 * cells.len();
-    let told: [(fn(&str) -> bool, Field); 3] = [(is_zone, Field::TimeZone), (is_country, Field::Country), (is_phone, Field::Phone)];
+    let told: [(fn(&str) -> bool, Field); 3] = [(is_zone, Field::TimeZone), (country::tells, Field::Country), (is_phone, Field::Phone)];
     if let Some((_, field)) = told.into_iter().find(|(is, _)| most(*is)) {
         return Some(field);
     }
-    let (kind, name) = (guess_kind(cells.iter().copied()), name.trim().to_owned());
-    let tells = matches!(kind, FieldKind::Date | FieldKind::Number | FieldKind::YesNo);
-    (tells && !name.is_empty() && name.chars().count() <= LONGEST_NAME).then_some(Field::Own { name, kind })
+    let (kind, name) = match money::currency_of(cells) {
+        Some(currency) => (FieldKind::Number, money::named(name, currency)),
+        None => (guess_kind(cells.iter().copied()), name.trim().to_owned()),
+    };
+    let tells = matches!(kind, FieldKind::Date | FieldKind::Number | FieldKind::YesNo) || most(is_reply_line);
+    (tells && !name.is_empty() && !name.starts_with('(') && name.chars().count() <= LONGEST_NAME).then_some(Field::Own { name, kind })
 }
 
 /// A custom field's name has so many characters at most.
@@ -422,6 +419,18 @@ mod tests {
         assert_eq!(said, [Some(Field::Address), Some(Field::Phone), Some(Field::TimeZone), Some(Field::Country), None]);
         let french = rows(&[&["Prénom", "Courriel", "Fuseau horaire"], &["Aïcha", "a@tern.example", "Europe/Paris"]]);
         assert_eq!(propose_mapping(&french, true).unwrap(), [Some(Field::GivenName), Some(Field::Address), Some(Field::TimeZone)]);
+    }
+
+    #[test]
+    fn names_of_countries_amounts_and_replies_are_told_by_what_they_are() {
+        let table = rows(&[
+            &["Wohin", "Woher", "Umsatz", "Beitrag", "Letzte Antwort", "Durchwahl"],
+            &["a@tern.example", "Deutschland", "1.234,50 €", "12 €", "550 5.1.1 unbekannt", "250-5550134"],
+            &["b@tern.example", "Österreich", "17,00 €", "$12", "250 2.0.0 angenommen", "251-5550134"],
+        ]);
+        let said = propose_mapping(&table, true).unwrap();
+        let amount = own("Umsatz (€)", FieldKind::Number);
+        assert_eq!(said, [Some(Field::Address), Some(Field::Country), amount, None, own("Letzte Antwort", FieldKind::Text), None]);
     }
 
     #[rstest]

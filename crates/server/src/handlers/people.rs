@@ -11,7 +11,6 @@ use rinse_core::address::Address;
 use rinse_core::consent::Act;
 use rinse_core::id::{ContactId, ListId};
 use rinse_core::phone::Phone;
-use rinse_core::segment::person::Value;
 use rinse_core::table;
 use rinse_core::{event, purchase};
 use rinse_store::contacts::{self, Profile};
@@ -74,10 +73,11 @@ pub(crate) async fn add(State(app): State<App>, who: Acting, Json(n): Json<NewCo
                         address.normal
                     )));
                 }
-                let id = contacts::add(c, &address, &n.profile, now)?;
+                let profile = n.profile.by_code()?;
+                let id = contacts::add(c, &address, &profile, now)?;
                 let evidence = n.evidence.trim().to_owned();
                 let origin = Origin { source: "analyst", evidence, person: Some(who.0), entity, ..Origin::default() };
-                if let Some(phone) = read_phone(c, &n.phone, n.profile.country.as_deref())? {
+                if let Some(phone) = read_phone(c, &n.phone, profile.country.as_deref())? {
                     numbers::set(c, id, Some(&phone), now, &origin)?;
                 }
                 if n.consent {
@@ -122,14 +122,14 @@ pub(crate) async fn change(
     let now = app.now();
     app.store
         .write(move |c| {
-            contacts::replace_profile(c, id, &ch.profile)?;
+            contacts::replace_profile(c, id, &ch.profile.by_code()?)?;
             runs::changed_by_hand(c, id)?;
             for f in &ch.fields {
                 let field = fields::one(c, f.field_id)?;
                 if f.value.trim().is_empty() {
                     fields::clear(c, id, field.id)?;
                 } else {
-                    let value = Value::read(field.kind, &f.value).map_err(|e| StoreError::Refused(format!("{}: {e}.", field.name)))?;
+                    let value = fields::read(&field.name, field.kind, &f.value).map_err(|e| StoreError::Refused(format!("{e}.")))?;
                     fields::set(c, id, field.id, &value, None, None)?;
                 }
             }

@@ -5,10 +5,23 @@ use rinse_core::Instant;
 use rinse_core::id::ContactId;
 use rinse_core::segment::FieldKind;
 use rinse_core::segment::person::Value;
+use rinse_core::table::money;
 use rinse_core::words::fold;
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+
+/// Reads what a field of this name and kind holds; an amount is a number where the name says in which currency.
+///
+/// # Errors
+/// Says what can't be read, with the field's name, and how it should be written.
+pub fn read(field: &str, kind: FieldKind, text: &str) -> std::result::Result<Value, String> {
+    let value = match (kind, money::number(field, text)) {
+        (FieldKind::Number, Some(amount)) => amount.map(Value::Number),
+        _ => Value::read(kind, text),
+    };
+    value.map_err(|e| format!("{field}: {e}"))
+}
 
 /// A field that was made here.
 #[derive(Debug, Clone, Serialize, ToSchema)]
@@ -38,6 +51,24 @@ fn kind_of(code: &str) -> FieldKind {
         "choice" => FieldKind::Choice,
         _ => FieldKind::Text,
     }
+}
+
+/// A field without what is in it.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct FieldName {
+    pub id: i64,
+    pub name: String,
+    pub kind: FieldKind,
+}
+
+/// All fields by name, without counting who has a value: of a large base that is read row by row.
+///
+/// # Errors
+/// When the database fails.
+pub fn names(c: &Connection) -> Result<Vec<FieldName>> {
+    let mut s = c.prepare_cached("SELECT id, name, kind FROM field WHERE gone = 0 ORDER BY name")?;
+    let rows = s.query_map([], |r| Ok(FieldName { id: r.get(0)?, name: r.get(1)?, kind: kind_of(&r.get::<_, String>(2)?) }))?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
 
 /// All fields, by name.

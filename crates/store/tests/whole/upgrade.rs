@@ -32,7 +32,7 @@ fn sends_responses_and_tasks_come_along() {
              INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent) VALUES (1, 'a', 'a', 'a@skerry-light.example', 'b', '', '', '');
              INSERT INTO mailing (id, name, letterhead_id, made_at, state, started_at) VALUES (1, 'm', 1, 0, 'sent', 1);
              INSERT INTO domain (id, name) VALUES (1, 'tern.example');
-             INSERT INTO contact (id, address, address_key, domain_id, added_at) VALUES (1, 'a@tern.example', 'a@tern.example', 1, 0), (2, 'b@tern.example', 'b@tern.example', 1, 0);
+             INSERT INTO contact (id, address, address_key, domain_id, added_at, country) VALUES (1, 'a@tern.example', 'a@tern.example', 1, 0, 'GERMANY'), (2, 'b@tern.example', 'b@tern.example', 1, 0, 'LYONESSE');
              INSERT INTO send (id, mailing_id, contact_id, cause_id, state, at, give_up_at, handed_at, accepted_at, any_click_at, priority) VALUES (7, 1, 1, 1, 3, 10, 99, 10, 11, 20, 2);
              INSERT INTO send (id, mailing_id, contact_id, cause_id, state, at, give_up_at, handed_at, accepted_at, left_at) VALUES (8, 1, 2, 1, 3, 10, 99, 10, 11, 50);
              INSERT INTO response (at, send_id, kind, link, machine, rules_version) VALUES (20, 7, 2, 0, 4, 1), (21, 7, 2, 1, 1, 1);
@@ -48,6 +48,11 @@ fn sends_responses_and_tasks_come_along() {
     store
         .read_now(|c| {
             assert_eq!(rows::<i64>(c, "SELECT priority FROM send WHERE id = 7 AND accepted_at = 11"), [2]);
+            assert_eq!(
+                rows::<String>(c, "SELECT country FROM contact ORDER BY id"),
+                ["DE", "LYONESSE"],
+                "a name that is a country's is its code"
+            );
             assert_eq!(rows::<f64>(c, "SELECT half_life_days FROM score_now"), [30.0], "by which half-life a score stands");
             // Many links at once don't count against a trial's primary; what came too soon does.
             assert_eq!(rows::<Option<i64>>(c, "SELECT trial_click_at FROM send ORDER BY id"), [Some(20), None]);

@@ -3,6 +3,7 @@
 use crate::Result;
 use crate::codes::CONSENTED;
 use const_format::formatcp;
+use rinse_core::table::country;
 use rusqlite::Connection;
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -27,4 +28,18 @@ pub fn countries(c: &Connection) -> Result<Vec<CountryPeople>> {
     ))?;
     let rows = s.query_map([], |r| Ok(CountryPeople { country: r.get(0)?, people: r.get(1)?, single: r.get(2)? }))?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
+
+/// Countries that an earlier version took as they were written get their codes: rules go by those.
+pub(crate) fn by_code(c: &Connection) -> Result<()> {
+    let written: Vec<String> = c
+        .prepare("SELECT DISTINCT country FROM contact WHERE length(country) > 2")?
+        .query_map([], |r| r.get(0))?
+        .collect::<rusqlite::Result<_>>()?;
+    for name in written {
+        if let Ok(code) = country::read(&name) {
+            c.execute("UPDATE contact SET country = ?2 WHERE country = ?1", [name.as_str(), code])?;
+        }
+    }
+    Ok(())
 }

@@ -8,6 +8,7 @@ mod order;
 mod person;
 mod profile;
 
+pub(crate) use countries::by_code;
 pub use countries::{CountryPeople, countries};
 pub use list::{ContactRow, EXPORTED, Page, Query, Sort, by_ids, export, export_query, matching, page, present};
 pub(crate) use order::Orders;

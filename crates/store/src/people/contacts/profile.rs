@@ -7,6 +7,7 @@ use rinse_core::Instant;
 use rinse_core::address::Address;
 use rinse_core::consent::Consent;
 use rinse_core::id::ContactId;
+use rinse_core::table::country;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -37,6 +38,17 @@ pub struct Profile {
 }
 
 impl Profile {
+    /// The same with the country by its code, which rules go by; a country may be written by its name.
+    ///
+    /// # Errors
+    /// When the country is none that is known.
+    pub fn by_code(mut self) -> Result<Self> {
+        let country = self.country.take().filter(|c| !c.trim().is_empty());
+        let unknown = |why| StoreError::Refused(format!("{why}."));
+        self.country = country.map(|c| country::read(&c).map_err(unknown)).transpose()?.map(str::to_owned);
+        Ok(self)
+    }
+
     fn values(&self) -> [&Option<String>; 6] {
         [&self.given_name, &self.family_name, &self.country, &self.region, &self.zone, &self.source]
     }

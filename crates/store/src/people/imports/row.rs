@@ -1,11 +1,12 @@
 //! One row of a file, as it would land.
 
 use crate::contacts::Profile;
+use crate::fields;
 use rinse_core::address::Address;
 use rinse_core::phone::Phone;
 use rinse_core::segment::FieldKind;
 use rinse_core::segment::person::Value;
-use rinse_core::table::{self, Field};
+use rinse_core::table::{self, Field, country};
 
 pub(super) struct Row {
     pub address: Address,
@@ -55,7 +56,7 @@ pub(super) fn read<S: AsRef<str>>(cells: &[S], l: Layout<'_>) -> Result<Row, Str
             Some(Field::Address) => address = Some(Address::parse(text).map_err(|e| e.to_string())?),
             Some(Field::GivenName) => p.given_name = value,
             Some(Field::FamilyName) => p.family_name = value,
-            Some(Field::Country) => p.country = value.map(|v| v.to_uppercase()),
+            Some(Field::Country) => p.country = value.map(|v| country::read(&v)).transpose()?.map(str::to_owned),
             Some(Field::Phone) => phone = value,
             Some(Field::Region) => p.region = value,
             Some(Field::TimeZone) => p.zone = value,
@@ -66,7 +67,7 @@ pub(super) fn read<S: AsRef<str>>(cells: &[S], l: Layout<'_>) -> Result<Row, Str
             Some(Field::ScoreDate) => day = Some(Value::read(FieldKind::Date, text).map_err(|e| format!("the score's date: {e}"))?),
             Some(Field::ScoreSource) => source = value,
             Some(Field::Own { name, kind }) if value.is_some() => {
-                own.push((column, Value::read(*kind, text).map_err(|e| format!("{name}: {e}"))?));
+                own.push((column, fields::read(name, *kind, text)?));
             }
             Some(Field::Own { .. }) | None => {}
         }
