@@ -178,14 +178,14 @@ pub(crate) fn pdf(e: &Evidence) -> Result<Vec<u8>, PaperError> {
                 };
                 vec![
                     day(i.at),
-                    i.domain.clone(),
+                    i.place.clone(),
                     format!("{} of {}", thousands(i.failures), thousands(i.messages)),
                     decided.to_owned(),
                     i.reason.clone(),
                 ]
             })
             .collect();
-        p.table(&[words("Day", 1.2), words("Domain", 1.6), words("Failed", 1.2), words("Decision", 1.9), words("Why", 2.0)], &rows);
+        p.table(&[words("Day", 1.2), words("At", 1.6), words("Failed", 1.2), words("Decision", 1.9), words("Why", 2.0)], &rows);
     }
     if !e.blocklists.is_empty() {
         p.heading("Blocklists that we ask");
@@ -306,7 +306,7 @@ pub(crate) fn zip(e: &Evidence) -> io::Result<Vec<u8>> {
         let counts = i.counts.map_or("undecided", |c| if c { "counted" } else { "not counted" });
         vec![
             iso(i.at),
-            i.domain.clone(),
+            i.place.clone(),
             i.mailing.clone(),
             i.failures.to_string(),
             i.messages.to_string(),
@@ -314,7 +314,7 @@ pub(crate) fn zip(e: &Evidence) -> io::Result<Vec<u8>> {
             i.reason.clone(),
         ]
     });
-    let incidents = csv_bytes(&["at", "domain", "mailing", "failures", "messages", "decision", "why"], incidents)?;
+    let incidents = csv_bytes(&["at", "group", "mailing", "failures", "messages", "decision", "why"], incidents)?;
     let notes = e.notes.iter().map(|n| vec![iso(n.at), n.person.clone().unwrap_or_default(), n.text.clone()]);
     let notes = csv_bytes(&["at", "who", "note"], notes)?;
     zipped([

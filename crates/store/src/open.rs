@@ -66,9 +66,12 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/046_opened.sql")),
     M::up(include_str!("../migrations/047_per_person.sql")),
     M::up(include_str!("../migrations/048_some_at_a_time.sql")),
+    M::up(include_str!("../migrations/049_groups_and_letterheads.sql")),
 ];
 /// The first version of the file in which what is deleted is overwritten.
 const OVERWRITES: usize = 15;
+/// The first in which people's countries are codes.
+const COUNTRIES_BY_CODE: usize = 49;
 
 /// What the writer does when nobody waits for it, a few people at a time: what one change does to very many.
 const IDLE: [Idle; 5] = [crate::held::some, crate::rollups::some, crate::attribution::kept::some, crate::scores::some, crate::sweep::some];
@@ -130,6 +133,9 @@ impl Store {
             }
         }
         crate::figures::kept::keep(&conn)?;
+        if (1..COUNTRIES_BY_CODE).contains(&version) {
+            crate::contacts::by_code(&conn)?;
+        }
         crate::ledger::seal_earlier(&conn)?;
         crate::segments::unmade(&conn)?;
         let (journal, replayed) = crate::replay::open(&conn, folder, durable)?;

@@ -1,5 +1,6 @@
 //! The incident guard: when far more addresses of one mailbox group fail on a mailing than usually do, it is most likely the host that
-//! failed. One misconfigured host must not retire thousands, so none of these failures counts until a person decides.
+//! failed. One misconfigured host must not retire thousands, so none of these failures counts until a person decides. The same is asked of the
+//! group's domain alone where the whole group is within its norm: what is wrong at one of its hundred domains drowns in the others' mail.
 
 use super::Policy;
 use serde::{Deserialize, Serialize};
@@ -8,7 +9,7 @@ use serde::{Deserialize, Serialize};
 pub const NORM_DAYS: i64 = 90;
 /// What is called one mailing's failures here are those of the messages of so many days: a step of a series goes on for ever.
 pub const ON_A_MAILING_DAYS: i64 = 5;
-/// A group with fewer messages than these has no norm of its own: the whole base's is used.
+/// A group (or a domain of one) with fewer messages than these has no norm of its own: the whole base's is used.
 const OWN_FROM: u64 = 100;
 /// In a base with fewer messages than [`OWN_FROM`], 2 of 100 are taken as usual.
 const USUAL: Counted = Counted { failures: 2, messages: 100 };

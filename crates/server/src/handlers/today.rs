@@ -121,11 +121,11 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
             words: "They were being handed over when Rinse stopped, and the mail host can't be asked whether it has them. Sending again may reach people twice; leaving them may forget people.".into(),
         });
     }
-    for (domain, mailing, opened_at) in incidents::waiting(c)? {
+    for (place, mailing, opened_at) in incidents::waiting(c)? {
         out.push(Decision {
             notice: None,
             kind: "incident",
-            title: format!("Failures at {domain}"),
+            title: format!("Failures at {place}"),
             link: "/upkeep".into(),
             action: "Look and decide".into(),
             words: format!(

@@ -6,7 +6,7 @@ use rinse_core::code::Code;
 use rinse_core::delivery::alert::Kind;
 use rinse_core::delivery::pause::Rule;
 use rinse_core::delivery::throttle::{FLOOR, Heard, Throttle, Turn, after, heard};
-use rinse_core::id::MailingId;
+use rinse_core::id::{LetterheadId, MailingId};
 use rinse_core::segment::evaluate::day_of;
 use rinse_core::{DAY, HOUR, Instant, MINUTE};
 use rusqlite::{Connection, OptionalExtension, Row, params};
@@ -90,8 +90,8 @@ pub(crate) fn answered(c: &Connection, domain: i64, mailing: MailingId, reply: &
     ])?;
     // Each message once, on the day on which it went.
     if what == Counted::Deferred && tried_before == 0 {
-        c.prepare_cached("INSERT INTO deferred_day VALUES (?1, ?2, 1) ON CONFLICT DO UPDATE SET messages = messages + 1")?
-            .execute([day_of(now), domain])?;
+        c.prepare_cached("INSERT INTO deferred_day VALUES (?1, ?2, (SELECT letterhead_id FROM mailing WHERE id = ?3), 1) ON CONFLICT DO UPDATE SET messages = messages + 1")?
+            .execute([day_of(now), domain, mailing.0])?;
     }
     let Some(said) = heard(reply, tried_before) else { return Ok(()) };
     // Most mail is let in by hosts that never asked for less.
@@ -308,13 +308,16 @@ fn alert(c: &Connection, group: &str, mailing: MailingId, words: &str, now: Inst
     Ok(())
 }
 
-/// Messages that were put off at their first try since a day, by domain and day.
+/// Messages that were put off at their first try since a day, by domain and day, of all senders or of one.
 ///
 /// # Errors
 /// When the database fails.
-pub fn put_off(c: &Connection, from_day: i64) -> Result<Vec<(i64, i64, u64)>> {
-    let mut s = c.prepare_cached("SELECT domain_id, day, messages FROM deferred_day WHERE day >= ?1")?;
-    let rows = s.query_map([from_day], |r| Ok((r.get(0)?, r.get(1)?, r.get::<_, i64>(2)?.unsigned_abs())))?;
+pub fn put_off(c: &Connection, from_day: i64, letterhead: Option<LetterheadId>) -> Result<Vec<(i64, i64, u64)>> {
+    let mut s = c.prepare_cached(
+        "SELECT domain_id, day, sum(messages) FROM deferred_day WHERE day >= ?1 AND (?2 IS NULL OR letterhead_id = ?2) GROUP BY day, domain_id",
+    )?;
+    let rows =
+        s.query_map(params![from_day, letterhead.map(|l| l.0)], |r| Ok((r.get(0)?, r.get(1)?, r.get::<_, i64>(2)?.unsigned_abs())))?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
 

@@ -67,7 +67,8 @@ pub struct ByReason {
 #[schema(as = EvidenceIncident)]
 pub struct Happened {
     pub at: i64,
-    pub domain: String,
+    /// The mailbox group, or a domain of it.
+    pub place: String,
     pub mailing: String,
     pub failures: u64,
     pub messages: u64,
@@ -273,7 +274,7 @@ pub fn evidence(c: &Connection, now: Instant) -> Result<Evidence> {
         .filter(|i| i.opened_at >= since * DAY)
         .map(|i| Happened {
             at: i.opened_at,
-            domain: i.domain,
+            place: i.place,
             mailing: i.mailing,
             failures: i.failures,
             messages: i.messages,

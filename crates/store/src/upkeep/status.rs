@@ -21,8 +21,8 @@ use rusqlite::{Connection, OptionalExtension, Row, params};
 pub fn outcomes(c: &Connection, contact: ContactId) -> Result<Vec<Outcome>> {
     let mut s = c.prepare_cached(
         "SELECT s.mailing_id, s.accepted_at, s.failed_at, s.category, s.open_at, s.click_at, s.reply_at,
-            s.failed_at IS NOT NULL AND EXISTS (SELECT 1 FROM incident i JOIN contact k ON k.domain_id = i.domain_id
-                WHERE k.id = ?1 AND i.mailing_id = s.mailing_id AND i.decision IS NOT 1)
+            s.failed_at IS NOT NULL AND EXISTS (SELECT 1 FROM contact k JOIN incident_domain x ON x.mailing_id = s.mailing_id AND x.domain_id = k.domain_id
+                JOIN incident i ON i.id = x.incident_id WHERE k.id = ?1 AND i.decision IS NOT 1)
          FROM send s WHERE s.contact_id = ?1 AND s.address_of IS NULL AND s.channel = 1 AND (s.accepted_at IS NOT NULL OR s.failed_at IS NOT NULL)",
     )?;
     let (mut rows, mut out) = (s.query([contact.0])?, Vec::new());

@@ -13,6 +13,7 @@ mod folder;
 mod groups;
 mod guides;
 mod imports;
+mod incidents;
 mod journal;
 mod laws;
 mod machines;

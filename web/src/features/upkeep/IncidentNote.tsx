@@ -31,7 +31,8 @@ export function IncidentNote({ i }: { i: Incident }) {
   return (
     <div className={waits ? "note bad" : "note"} data-incident={i.id}>
       <b>{waits ? "An incident waits for you. " : i.counts ? "Counted. " : "Not counted. "}</b>
-      {count(i.failures)} of {plural(i.messages, "message")} to {i.domain} failed on{" "}
+      {count(i.failures)} of {plural(i.messages, "message")} to {i.place}
+      {i.domains > 1 && ` (${count(i.domains)} domains whose mail its hosts take)`} failed on{" "}
       <Link to={`/mailings/${i.mailing_id}`}>{i.mailing}</Link>, {instant(i.first_at)} to {instant(i.last_at)}. Usually{" "}
       {usual} do ({count(i.norm_failures)} of {count(i.norm_messages)}, {NORM[i.norm_of]}).
       <ul style={{ margin: "6px 0", paddingLeft: 18 }}>
@@ -69,7 +70,7 @@ export function IncidentNote({ i }: { i: Incident }) {
           Decided {instant(i.decided_at)} by {i.person ?? "somebody"}
           {i.reason && `: ${i.reason}`}.{" "}
           <button className="plain" disabled={decide.isPending} onClick={() => decide.mutate(null)}>
-            Take the decision back<span className="away"> on {i.domain}</span>
+            Take the decision back<span className="away"> on {i.place}</span>
           </button>
         </p>
       )}

@@ -110,7 +110,7 @@ fn as_draft(c: &Connection, sending: &Sending) -> Result<(MailingDraft, Letterhe
     };
     let topic_id = match sending.topic.as_deref().map(str::trim).filter(|t| !t.is_empty()) {
         Some(name) => {
-            let all = topics::all(c)?;
+            let all = topics::names(c)?;
             let found = all.iter().find(|t| t.name.eq_ignore_ascii_case(name)).map(|t| t.id);
             Some(found.ok_or_else(|| {
                 let names: Vec<&str> = all.iter().map(|t| t.name.as_str()).collect();

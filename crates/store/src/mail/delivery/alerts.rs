@@ -13,7 +13,7 @@ use rinse_core::delivery::junk::{self, Opens};
 use rinse_core::delivery::told::{self, Told};
 use rinse_core::figure::Figure;
 use rinse_core::findings::{By, Clock};
-use rinse_core::id::MailingId;
+use rinse_core::id::{LetterheadId, MailingId};
 use rinse_core::stats::Arm;
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension, Row, params};
@@ -38,9 +38,23 @@ struct At {
     on: OnMailing,
 }
 
+/// The domains from which a complaint came in the last 90 days. Another domain's people may complain as much: its host doesn't say so.
+///
+/// # Errors
+/// When the database fails.
+pub fn reporting(c: &Connection, now: Instant) -> Result<HashSet<i64>> {
+    let filter = Filter { from: Some(looked_back(now).millis()), channel: Some(1), ..Filter::default() };
+    let pieces = groups::pieces_of(c, (By::Domain, None), Clock::Utc, &filter, &[Figure::Complaints])?;
+    Ok(pieces.iter().filter(|p| p.sums.of(Figure::Complaints) > 0).filter_map(|p| p.key.parse().ok()).collect())
+}
+
+fn looked_back(now: Instant) -> Instant {
+    Instant::of(now.millis().div_euclid(DAY) * DAY - DAYS * DAY)
+}
+
 /// What each group did with the mailings of the last 90 days, in the order of time.
 fn history(c: &Connection, now: Instant) -> Result<BTreeMap<String, Vec<At>>> {
-    let from = Instant::of(now.millis().div_euclid(DAY) * DAY - DAYS * DAY);
+    let from = looked_back(now);
     let filter = Filter { from: Some(from.millis()), channel: Some(1), ..Filter::default() };
     let asked = [
         Figure::Sent,
@@ -302,8 +316,15 @@ fn alert(r: &Row<'_>) -> rusqlite::Result<Alert> {
 /// # Errors
 /// When the database fails.
 pub fn open(c: &Connection) -> Result<Vec<Alert>> {
-    let sql = const_format::concatcp!(COLUMNS, " WHERE a.ended_at IS NULL ORDER BY a.grave DESC, a.since DESC LIMIT 100");
-    Ok(c.prepare_cached(sql)?.query_map([], alert)?.collect::<rusqlite::Result<_>>()?)
+    open_of(c, None)
+}
+
+fn open_of(c: &Connection, letterhead: Option<LetterheadId>) -> Result<Vec<Alert>> {
+    const SQL: &str = const_format::concatcp!(
+        COLUMNS,
+        " WHERE a.ended_at IS NULL AND (?1 IS NULL OR m.letterhead_id = ?1) ORDER BY a.grave DESC, a.since DESC LIMIT 100"
+    );
+    Ok(c.prepare_cached(SQL)?.query_map([letterhead.map(|l| l.0)], alert)?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// The newest open alert about a group that blocks us.
@@ -315,12 +336,12 @@ pub fn newest_block(c: &Connection) -> Result<Option<i64>> {
         .query_row([Kind::Blocked.code()], |r| r.get(0))?)
 }
 
-/// The open alerts, with what the hosts said.
+/// The open alerts, with what the hosts said; of one sender's mailings where that is asked for.
 ///
 /// # Errors
 /// When the database fails.
-pub fn open_with_lines(c: &Connection) -> Result<Vec<Alert>> {
-    let mut all = open(c)?;
+pub fn open_with_lines(c: &Connection, letterhead: Option<LetterheadId>) -> Result<Vec<Alert>> {
+    let mut all = open_of(c, letterhead)?;
     with_lines(c, &mut all)?;
     Ok(all)
 }
@@ -335,7 +356,7 @@ pub fn all(c: &Connection) -> Result<Vec<Alert>> {
         .query_map([], alert)?
         .collect::<rusqlite::Result<Vec<_>>>()?;
     with_lines(c, &mut ended)?;
-    let mut out = open_with_lines(c)?;
+    let mut out = open_with_lines(c, None)?;
     out.extend(ended);
     Ok(out)
 }

@@ -3,7 +3,7 @@
 use crate::Result;
 use rinse_core::Instant;
 use rinse_core::delivery::junk::Expected;
-use rinse_core::id::MailingId;
+use rinse_core::id::{LetterheadId, MailingId};
 use rinse_core::report::Rate;
 use rinse_core::stats::Arm;
 use rusqlite::{Connection, params};
@@ -51,16 +51,16 @@ pub struct Opened {
     pub under: bool,
 }
 
-/// The mailings since an instant that can be judged, by group, in the order of time.
+/// The mailings since an instant that can be judged, of all senders or of one, by group, in the order of time.
 ///
 /// # Errors
 /// When the database fails.
-pub fn since(c: &Connection, from: Instant) -> Result<BTreeMap<String, Vec<Opened>>> {
+pub fn since(c: &Connection, from: Instant, letterhead: Option<LetterheadId>) -> Result<BTreeMap<String, Vec<Opened>>> {
     let mut s = c.prepare_cached(
         "SELECT o.name, o.mailing_id, m.name, o.at, o.opened, o.known, o.expected, o.lower, o.under FROM delivery_opened o JOIN mailing m ON m.id = o.mailing_id
-         WHERE o.at >= ?1 ORDER BY o.name, o.at",
+         WHERE o.at >= ?1 AND (?2 IS NULL OR m.letterhead_id = ?2) ORDER BY o.name, o.at",
     )?;
-    let mut rows = s.query([from.millis()])?;
+    let mut rows = s.query(params![from.millis(), letterhead.map(|l| l.0)])?;
     let mut out: BTreeMap<String, Vec<Opened>> = BTreeMap::new();
     while let Some(r) = rows.next()? {
         let count = |i: usize| -> rusqlite::Result<u64> { Ok(r.get::<_, i64>(i)?.unsigned_abs()) };

@@ -121,7 +121,7 @@ pub struct Which {
 /// When Rinse sends the mailing itself, or there is no such field.
 pub fn people(c: &Connection, mailing: MailingId, which: &Which, fields: &[i64]) -> Result<Vec<Vec<String>>> {
     must_be_handed_out(c, mailing)?;
-    let all = crate::fields::all(c)?;
+    let all = crate::fields::names(c)?;
     let names = fields.iter().map(|id| all.iter().find(|f| f.id == *id).map(|f| f.name.clone()).ok_or(StoreError::Missing("field")));
     let (zones, letter, key) = (zones_of(c, mailing)?, letter(which.arm).to_string(), key(mailing, which.arm));
     let mut header = vec!["address", "key", "arm", "given_name", "family_name", "country"];

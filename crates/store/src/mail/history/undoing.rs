@@ -158,6 +158,7 @@ fn mailings(c: &Connection, id: i64) -> Result<bool> {
                 "DELETE FROM outside_mailing WHERE mailing_id = ?1",
                 "DELETE FROM incident WHERE mailing_id = ?1",
                 "DELETE FROM domain_failure WHERE mailing_id = ?1",
+                "DELETE FROM group_failure WHERE mailing_id = ?1",
                 "DELETE FROM link WHERE mailing_id = ?1",
                 "DELETE FROM variant WHERE mailing_id = ?1",
                 "DELETE FROM mailing_label WHERE mailing_id = ?1",
