@@ -5,6 +5,7 @@ mod tools;
 use anyhow::{Context, Result};
 use clap::{Parser, Subcommand};
 use rinse_core::id::{HourTrialId, LetterheadId, MailingId, TrialId};
+use rinse_server::doctor::{self, Hosts};
 use rinse_server::listen::{self, Limits, Listening};
 use rinse_server::{App, AskDns, Config, Mode, TextGateway, demo, openapi, own_router, public_router, router};
 use rinse_store::clearing::addresses::Sending;
@@ -56,7 +57,8 @@ enum Command {
         #[command(flatten)]
         public: Public,
     },
-    /// Look at what has to be right before mail goes out: DNS records of each sender, blocklists, disk, clock. Exit code 1: something is wrong.
+    /// Look at what has to be right before mail goes out: DNS records of each sender, blocklists, the mail hosts of the largest groups, disk, clock.
+    /// Exit code 1: something is wrong.
     Doctor {
         #[arg(long, default_value = "data")]
         data: PathBuf,
@@ -66,6 +68,12 @@ enum Command {
         /// Where links in messages lead.
         #[arg(long, default_value = "http://127.0.0.1:7411")]
         public_url: String,
+        /// Greet the mail hosts of so many mailbox groups, those with most people, and ask them for TLS; no message goes. Only with --dns.
+        #[arg(long, default_value_t = 5, value_parser = clap::value_parser!(u8).range(0..=100))]
+        hosts: u8,
+        /// Where they take mail.
+        #[arg(long, default_value_t = 25)]
+        mail_port: u16,
         /// One JSON object a line.
         #[arg(long)]
         json: bool,
@@ -269,8 +277,9 @@ fn run(command: Command) -> Result<ExitCode> {
         Command::Assign { trial: Some(id), data, .. } => return tools::assign(id, &data),
         Command::Assign { hour_trial, data, .. } => return tools::assign_hours(hour_trial.unwrap_or(HourTrialId(0)), &data),
         Command::Reports { files } => return tools::reports(&files),
-        Command::Doctor { data, dns, public_url, json } => {
-            let found = runtime()?.block_on(rinse_server::doctor::examine(&data, &public_url, dns.unwrap_or_default()))?;
+        Command::Doctor { data, dns, public_url, hosts, mail_port, json } => {
+            let hosts = Hosts { port: mail_port, ..Hosts::of(hosts.into()) };
+            let found = runtime()?.block_on(doctor::examine(&data, &public_url, dns.unwrap_or_default(), &hosts))?;
             return tools::examined(&found, json);
         }
         Command::Classify { files } => return tools::classify(&files),

@@ -1,7 +1,10 @@
 //! `rinse doctor`: what has to be right around Rinse before mail goes out, each thing right, wrong, or can't be told, with what to do.
 
+mod hosts;
+
 use crate::authentication::{look, to_ask};
 use crate::dns::{AskDns, Dns};
+pub use hosts::Hosts;
 use rinse_core::delivery::authentication::{Record, State};
 use rinse_core::{Instant, MINUTE};
 use rinse_store::blocklists;
@@ -53,7 +56,7 @@ impl Finding {
 ///
 /// # Errors
 /// When the folder can't be read, or there is no resolver.
-pub async fn examine(data: &Path, base_url: &str, ask: AskDns) -> anyhow::Result<Vec<Finding>> {
+pub async fn examine(data: &Path, base_url: &str, ask: AskDns, hosts: &Hosts) -> anyhow::Result<Vec<Finding>> {
     let c = Store::look(data)?;
     let now = Instant::of_machine(SystemTime::now());
     let mut out = vec![disk(data), clock(&c, now)?];
@@ -96,6 +99,14 @@ pub async fn examine(data: &Path, base_url: &str, ask: AskDns) -> anyhow::Result
                 }
                 out.extend(listed);
             }
+        }
+    }
+    if hosts.groups > 0 {
+        if dns.is_asked() {
+            out.extend(hosts::look(&dns, hosts::groups(&c, hosts.groups)?, hosts).await);
+        } else {
+            let words = "Where its people’s mail hosts are only DNS knows: say whom to ask with --dns.";
+            out.push(Finding { of: "mail hosts".into(), ..Finding::of_machine("TLS", State::CantTell, words) });
         }
     }
     Ok(out)

@@ -2,6 +2,7 @@
 
 mod smtp;
 
+pub(crate) use smtp::within;
 pub use smtp::{MOST_CONNECTIONS, Smtp};
 
 use crate::gate::Gate;

@@ -45,7 +45,7 @@ pub struct Smtp {
 }
 
 /// What a connection came to within its time.
-async fn within<T>(time: Duration, what: impl Future<Output = Result<T, Error>>) -> Result<T, Reply> {
+pub(crate) async fn within<T>(time: Duration, what: impl Future<Output = Result<T, Error>>) -> Result<T, Reply> {
     match tokio::time::timeout(time, what).await {
         Ok(Ok(done)) => Ok(done),
         Ok(Err(e)) => Err(match e.status() {

@@ -4,6 +4,7 @@ mod asked;
 mod course;
 mod delivery;
 mod description;
+mod doctor;
 mod doors;
 mod figures;
 mod holds;
