@@ -76,7 +76,7 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(guides::growth))
         .routes(routes!(segments::vocabulary))
         .routes(routes!(segments::make_field))
-        .routes(routes!(segments::make_word))
+        .routes(routes!(segments::words, segments::make_word))
         .routes(routes!(segments::change_word))
         .routes(routes!(segments::delete_word))
         .routes(routes!(segments::word_used_by))

@@ -1540,11 +1540,15 @@ export interface paths {
         };
         /**
          * How each mailbox group lets our mail in, day by day, over four weeks, with the alerts that are open and what was done. A group is told to let in
-         *     less than it should only where the whole interval of its accepted mail lies under the mark (97%, 95%).
+         *     less than it should only where the whole interval of its accepted mail lies under the mark (97%, 95%). Of one sender's mail where that is asked for;
+         *     pauses and paces are a group's, whoever sends.
          */
         get: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description Only this letterhead's; of all when none is said. */
+                    letterhead?: components["schemas"]["LetterheadId"] | null;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -12886,7 +12890,35 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** What people and mailings are told by, counted: of a large base row by row. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CountedWords"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         put?: never;
         /** Makes a list or a tag. */
         post: {
@@ -14321,6 +14353,13 @@ export interface components {
             position: number;
             url: string;
         };
+        /** @description Lists, tags, labels and custom fields, with how many each holds. */
+        CountedWords: {
+            fields: components["schemas"]["OwnField"][];
+            labels: components["schemas"]["Named"][];
+            lists: components["schemas"]["Named"][];
+            tags: components["schemas"]["Named"][];
+        };
         /** @description A country of the base, with who would have to confirm there. */
         CountryPeople: {
             /** @description None: unknown. */
@@ -14497,6 +14536,7 @@ export interface components {
              */
             blocked_since?: number | null;
             bounced: components["schemas"]["Rate"];
+            /** @description Of what was delivered to its domains that report complaints (one in the last 90 days at least). */
             complaints: components["schemas"]["Rate"];
             days: components["schemas"]["DeliveryDay"][];
             /** @description The domains whose mail it takes, as far as mail went there. */
@@ -14795,12 +14835,13 @@ export interface components {
             /** Format: int64 */
             at: number;
             counts?: boolean | null;
-            domain: string;
             /** Format: int64 */
             failures: number;
             mailing: string;
             /** Format: int64 */
             messages: number;
+            /** @description The mailbox group, or a domain of it. */
+            place: string;
             reason: string;
         };
         /** @description Levels that somebody set. */
@@ -14961,6 +15002,13 @@ export interface components {
          * @enum {string}
          */
         FieldKind: "text" | "number" | "date" | "yes_no" | "choice";
+        /** @description A field without what is in it. */
+        FieldName: {
+            /** Format: int64 */
+            id: number;
+            kind: components["schemas"]["FieldKind"];
+            name: string;
+        };
         /** @description A value as a person's page shows it. */
         FieldValue: {
             /** @description The day of an outside score. */
@@ -15909,7 +15957,8 @@ export interface components {
             counts?: boolean | null;
             /** Format: int64 */
             decided_at?: number | null;
-            domain: string;
+            /** @description At so many domains something failed. */
+            domains: number;
             /**
              * Format: int64
              * @description Failures that would count against their addresses.
@@ -15937,7 +15986,11 @@ export interface components {
             /** Format: int64 */
             opened_at: number;
             person?: string | null;
+            /** @description The mailbox group, or the one domain of it. */
+            place: string;
             reason: string;
+            /** @description It is about all domains of the group. */
+            whole_group: boolean;
         };
         /**
          * Format: int64
@@ -20168,11 +20221,11 @@ export interface components {
             categories: string[];
             /** @description Names of events that people did elsewhere. */
             events: string[];
-            fields: components["schemas"]["OwnField"][];
+            fields: components["schemas"]["FieldName"][];
             goals: components["schemas"]["Tied"][];
             /** @description On mailings. */
             labels: components["schemas"]["Named"][];
-            lists: components["schemas"]["Named"][];
+            lists: components["schemas"]["Tied"][];
             mailings: components["schemas"]["Tied"][];
             places: components["schemas"]["Place"][];
             products: string[];
@@ -20180,8 +20233,8 @@ export interface components {
             segments: components["schemas"]["Tied"][];
             /** @description Series that haven't ended. */
             series: components["schemas"]["Tied"][];
-            tags: components["schemas"]["Named"][];
-            topics: components["schemas"]["Named"][];
+            tags: components["schemas"]["Tied"][];
+            topics: components["schemas"]["Tied"][];
         };
         /** @description A sign-up as the consent view lists it. */
         Waiting: {

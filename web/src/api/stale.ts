@@ -117,6 +117,7 @@ export const RESOURCES = [
   "way",
   "webhooks",
   "why",
+  "words",
   "workline",
 ] as const;
 export type Resource = (typeof RESOURCES)[number];
@@ -158,7 +159,7 @@ const REACH: [RegExp, Resource[]][] = [
   [/^\/api\/delivery\/warm-ups/, ["warm-ups", "hosts", "mailing", "today"]],
   [/^\/api\/delivery\/panel/, ["test-panel"]],
   [/^\/api\/delivery\/reports/, ["delivery", "delivery-reports"]],
-  [/^\/api\/labels/, ["labels", "mailings", "mailing", "findings-by", "vocabulary"]],
+  [/^\/api\/labels/, ["labels", "mailings", "mailing", "findings-by", "vocabulary", "words"]],
   [/^\/api\/mailings\/.*\/links/, ["links", "trial", "vocabulary"]],
 ];
 

@@ -100,7 +100,7 @@ pub(crate) async fn make_topic(State(app): State<App>, who: Acting, Json(n): Jso
     Ok(Json(
         app.store
             .write(move |c| {
-                if topics::all(c)?.iter().any(|t| t.name.to_lowercase() == name.to_lowercase()) {
+                if topics::names(c)?.iter().any(|t| t.name.to_lowercase() == name.to_lowercase()) {
                     return Err(StoreError::Refused(format!("There is a topic named {name} already: give another name.")));
                 }
                 let id = topics::named(c, &name)?;

@@ -13,7 +13,7 @@ use rinse_core::segment::place::{GAZETTEER, Place};
 use rinse_core::segment::{Explained, Field, FieldKind, Tree, explain};
 use rinse_core::standing::SeriesState;
 use rinse_store::contacts::look::{self, Look};
-use rinse_store::fields::OwnField;
+use rinse_store::fields::{FieldName, OwnField};
 use rinse_store::segments::{self, Draft, Overlap, Part, Segment, person};
 use rinse_store::settings::{self, Named, Tied};
 use rinse_store::tags::{self, Kind};
@@ -230,14 +230,14 @@ pub(crate) async fn people_csv(State(app): State<App>, Path(id): Path<SegmentId>
 /// Everything that conditions can refer to, for the builder.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct Vocabulary {
-    fields: Vec<OwnField>,
-    lists: Vec<Named>,
-    tags: Vec<Named>,
+    fields: Vec<FieldName>,
+    lists: Vec<Tied>,
+    tags: Vec<Tied>,
     /// On mailings.
     labels: Vec<Named>,
     /// Names of events that people did elsewhere.
     events: Vec<String>,
-    topics: Vec<Named>,
+    topics: Vec<Tied>,
     segments: Vec<Tied>,
     mailings: Vec<Tied>,
     products: Vec<String>,
@@ -256,12 +256,12 @@ pub(crate) async fn vocabulary(State(app): State<App>) -> Answer<Vocabulary> {
             .read(|c| {
                 let (products, categories) = purchases::products(c)?;
                 Ok(Vocabulary {
-                    fields: fields::all(c)?,
-                    lists: tags::all(c, Kind::List)?,
-                    tags: tags::all(c, Kind::Tag)?,
+                    fields: fields::names(c)?,
+                    lists: tags::names(c, Kind::List)?,
+                    tags: tags::names(c, Kind::Tag)?,
                     labels: tags::all(c, Kind::Label)?,
                     events: events::names(c)?,
-                    topics: rinse_store::topics::all(c)?,
+                    topics: rinse_store::topics::names(c)?,
                     segments: segments::all(c)?.into_iter().map(|s| Tied { id: s.id.0, name: s.name }).collect(),
                     mailings: mailings::all(c)?
                         .into_iter()
@@ -307,8 +307,8 @@ pub(crate) async fn make_field(State(app): State<App>, who: Acting, Json(f): Jso
 }
 
 fn segments_taken(c: &rinse_store::Connection, name: &str) -> Result<(), StoreError> {
-    let same = |f: &OwnField| f.name.to_lowercase() == name.trim().to_lowercase();
-    if fields::all(c)?.iter().any(same) {
+    let same = |f: &FieldName| f.name.to_lowercase() == name.trim().to_lowercase();
+    if fields::names(c)?.iter().any(same) {
         return Err(StoreError::Refused(format!("There is a field called “{}” already. Choose another name.", name.trim())));
     }
     Ok(())
@@ -339,6 +339,29 @@ pub(crate) struct NewWord {
     name: String,
 }
 
+/// Lists, tags, labels and custom fields, with how many each holds.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct CountedWords {
+    fields: Vec<OwnField>,
+    lists: Vec<Named>,
+    tags: Vec<Named>,
+    labels: Vec<Named>,
+}
+
+/// What people and mailings are told by, counted: of a large base row by row.
+#[utoipa::path(get, path = "/api/words", responses((status = 200, body = CountedWords)))]
+pub(crate) async fn words(State(app): State<App>) -> Answer<CountedWords> {
+    let counted = |c: &rinse_store::Connection| {
+        Ok(CountedWords {
+            fields: fields::all(c)?,
+            lists: tags::all(c, Kind::List)?,
+            tags: tags::all(c, Kind::Tag)?,
+            labels: tags::all(c, Kind::Label)?,
+        })
+    };
+    Ok(Json(app.store.read(counted).await?))
+}
+
 /// Makes a list or a tag.
 #[utoipa::path(post, path = "/api/words", request_body = NewWord, responses((status = 200, body = i64)))]
 pub(crate) async fn make_word(State(app): State<App>, who: Acting, Json(n): Json<NewWord>) -> Answer<i64> {
@@ -347,7 +370,7 @@ pub(crate) async fn make_word(State(app): State<App>, who: Acting, Json(n): Json
     Ok(Json(
         app.store
             .write(move |c| {
-                if tags::all(c, kind)?.iter().any(|t| t.name.to_lowercase() == n.name.trim().to_lowercase()) {
+                if tags::names(c, kind)?.iter().any(|t| t.name.to_lowercase() == n.name.trim().to_lowercase()) {
                     return Err(StoreError::Refused(format!("There is one called “{}” already. Choose another name.", n.name.trim())));
                 }
                 let id = tags::named(c, kind, &n.name, now)?;

@@ -161,7 +161,7 @@ fn carry_out(c: &Connection, v: Visitor, choice: &Choice, now: Instant) -> rinse
             "You get mail again.".into()
         }
         Choice::Save(keep, pause) => {
-            for t in topics::all(c)? {
+            for t in topics::names(c)? {
                 if keep.contains(&t.id) {
                     ledger::rejoin_topic(c, v.contact, t.id, now, &origin)?;
                 } else if ledger::leave_topic(c, v.contact, t.id, now, &origin)? {

@@ -34,7 +34,7 @@ fn show(f: &Filled, said: Option<&str>) -> Response {
 async fn form(app: &App, letterhead: LetterheadId, chosen: Option<Vec<i64>>) -> Result<Filled, StoreError> {
     app.store
         .read(move |c| {
-            let topics = topics::all(c)?
+            let topics = topics::names(c)?
                 .into_iter()
                 .map(|t| Topic { on: chosen.as_ref().is_some_and(|k| k.contains(&t.id)), id: t.id, name: t.name })
                 .collect();

@@ -71,6 +71,27 @@ async fn the_front_page_adds_up() {
     assert!(groups.iter().all(|g| g["let_in"] == "few" && g["about"] == "addresses"), "so few tell nothing: {v}");
 }
 
+/// Who sends can be asked for, and complaints are of mail to domains that report them: silence of the others says nothing.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_front_page_is_of_one_sender_where_that_is_asked_for() {
+    let s = Inside::new().await;
+    let people = |domain: &str| (0..25).map(|n| format!("p{n}@{domain}\n")).collect::<String>();
+    s.import(&format!("email\n{}{}", people("tern.example"), people("gull.example"))).await;
+    s.ok("POST", "/api/mailings", &draft(1, &["Boats"])).await;
+    s.ok("POST", "/api/mailings/1/plan", &json!({ "at": null })).await;
+    s.advance(30).await;
+    s.db().execute_batch("UPDATE send SET complained_at = accepted_at + 60000 WHERE contact_id = 1 AND accepted_at IS NOT NULL").unwrap();
+    let all = s.ok("GET", "/api/delivery", &Value::Null).await;
+    let of = |name: &str| all["groups"].as_array().unwrap().iter().find(|g| g["name"] == name).unwrap()["complaints"].clone();
+    let delivered = s.count("SELECT count(*) FROM send WHERE contact_id <= 25 AND accepted_at IS NOT NULL AND failed_at IS NULL");
+    assert_eq!((&of("tern.example")["count"], &of("tern.example")["of"]), (&json!(1), &json!(delivered)));
+    assert_eq!(of("gull.example")["of"], json!(0));
+    let ours = s.ok("GET", "/api/delivery?letterhead=1", &Value::Null).await;
+    assert_eq!(ours["groups"], all["groups"]);
+    let nobodys = s.ok("GET", "/api/delivery?letterhead=7", &Value::Null).await;
+    assert!(nobodys["groups"].as_array().unwrap().is_empty() && all["groups"].as_array().unwrap().len() == 2);
+}
+
 /// The lines of a sender, by what was looked at.
 fn line<'a>(names: &'a Value, check: &str) -> &'a Value {
     names["senders"][0]["lines"].as_array().unwrap().iter().find(|l| l["check"] == check).unwrap_or(&Value::Null)

@@ -129,7 +129,7 @@ fn leave_unchosen(c: &Connection, contact: ContactId, chosen: &[i64], now: Insta
     if chosen.is_empty() {
         return Ok(());
     }
-    for t in crate::topics::all(c)?.iter().filter(|t| !chosen.contains(&t.id)) {
+    for t in crate::topics::names(c)?.iter().filter(|t| !chosen.contains(&t.id)) {
         ledger::leave_topic(c, contact, t.id, now, &Origin { evidence: "not chosen at sign-up".into(), ..origin.clone() })?;
     }
     Ok(())
@@ -249,7 +249,7 @@ pub fn asked(c: &Connection, sign_up: i64, now: Instant) -> Result<Option<Asked>
         return Ok(None);
     }
     let chosen: Vec<i64> = serde_json::from_str(&topics)?;
-    let topics = crate::topics::all(c)?.into_iter().filter(|t| chosen.is_empty() || chosen.contains(&t.id)).map(|t| t.name).collect();
+    let topics = crate::topics::names(c)?.into_iter().filter(|t| chosen.is_empty() || chosen.contains(&t.id)).map(|t| t.name).collect();
     Ok(Some(Asked { letterhead, topics, wording, confirmed: confirmed.is_some() }))
 }
 

@@ -1,7 +1,7 @@
 //! Topics: what a mailing is about, which people can leave one by one.
 
 use crate::Result;
-use crate::settings::Named;
+use crate::settings::{Named, Tied};
 use rinse_core::id::{ContactId, SendId};
 use rusqlite::{Connection, OptionalExtension};
 
@@ -13,6 +13,15 @@ pub fn all(c: &Connection) -> Result<Vec<Named>> {
     let mut s =
         c.prepare_cached("SELECT id, name, (SELECT count(*) FROM topic_left t WHERE t.topic_id = topic.id) FROM topic ORDER BY id")?;
     Ok(s.query_map([], |r| Ok(Named { id: r.get(0)?, name: r.get(1)?, people: r.get(2)? }))?.collect::<rusqlite::Result<_>>()?)
+}
+
+/// All topics, without counting who left them.
+///
+/// # Errors
+/// When the database fails.
+pub fn names(c: &Connection) -> Result<Vec<Tied>> {
+    let mut s = c.prepare_cached("SELECT id, name FROM topic ORDER BY id")?;
+    Ok(s.query_map([], |r| Ok(Tied { id: r.get(0)?, name: r.get(1)? }))?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// The topic with this name; it is made where there is none.

@@ -1,7 +1,7 @@
 //! Tags and lists: words put on people. A list is something they joined, a tag something we noted.
 //! Labels: words put on mailings, series and hour trials.
 
-use crate::settings::Named;
+use crate::settings::{Named, Tied};
 use crate::{Result, StoreError, naming, sweep};
 use rinse_core::Instant;
 use rinse_core::id::{ContactId, ListId, MailingId};
@@ -48,6 +48,16 @@ pub fn all(c: &Connection, kind: Kind) -> Result<Vec<Named>> {
     Ok(c.prepare_cached(&sql)?
         .query_map([], |r| Ok(Named { id: r.get(0)?, name: r.get(1)?, people: r.get(2)? }))?
         .collect::<rusqlite::Result<_>>()?)
+}
+
+/// All of a kind by name, without counting who is in them.
+///
+/// # Errors
+/// When the database fails.
+pub fn names(c: &Connection, kind: Kind) -> Result<Vec<Tied>> {
+    let sql = format!("SELECT id, name FROM {} WHERE gone = 0 ORDER BY name", kind.table());
+    let rows = c.prepare_cached(&sql)?.query_map([], |r| Ok(Tied { id: r.get(0)?, name: r.get(1)? }))?.collect::<rusqlite::Result<_>>()?;
+    Ok(rows)
 }
 
 fn must_exist(c: &Connection, kind: Kind, id: i64) -> Result<String> {

@@ -1,7 +1,7 @@
 //! What people did elsewhere, by the other system's own key: the same event twice changes nothing.
 
 use crate::purchases::Taken;
-use crate::{Result, contacts};
+use crate::{Result, contacts, naming};
 use rinse_core::event::Event;
 use rinse_core::words::fold;
 use rusqlite::{Connection, params};
@@ -20,12 +20,10 @@ pub fn take(c: &Connection, e: &Event) -> Result<Taken> {
     Ok(if n > 0 { Taken::New } else { Taken::Known })
 }
 
-/// The names of events there are, the commonest first.
+/// The names of events there are; where there are more than a hundred the hundred commonest.
 ///
 /// # Errors
 /// When the database fails.
 pub fn names(c: &Connection) -> Result<Vec<String>> {
-    Ok(c.prepare_cached("SELECT max(name) FROM event GROUP BY name_key ORDER BY count(*) DESC LIMIT 100")?
-        .query_map([], |r| r.get(0))?
-        .collect::<rusqlite::Result<_>>()?)
+    naming::words(c, "event", "name", 100)
 }

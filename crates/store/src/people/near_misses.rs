@@ -42,7 +42,7 @@ pub struct NearMissChoice {
 
 /// Which own fields hold a company's name and a web address: as set, or as they are usually named.
 fn asked(c: &Connection) -> Result<(Option<i64>, Option<i64>)> {
-    let all = fields::all(c)?;
+    let all = fields::names(c)?;
     let named = |key: &str, names: &[&str]| -> Result<Option<i64>> {
         if let Some(id) = settings::get(c, key)?.and_then(|v| v.parse::<i64>().ok()) {
             return Ok(all.iter().map(|f| f.id).find(|f| *f == id));

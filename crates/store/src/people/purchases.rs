@@ -1,9 +1,12 @@
 //! Purchases, by the shop's own key: the same one twice changes nothing.
 
-use crate::Result;
+use crate::{Result, naming};
 use rinse_core::purchase::Purchase;
 use rinse_core::words::fold;
 use rusqlite::{Connection, params};
+
+/// So many products are offered to choose from.
+const MOST: usize = 100;
 
 /// What became of a purchase.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -34,14 +37,10 @@ pub fn take(c: &Connection, p: &Purchase) -> Result<Taken> {
     Ok(Taken::New)
 }
 
-/// The products and categories there are, the most bought first.
+/// The products and categories there are; where there are more than a hundred the hundred that are bought most.
 ///
 /// # Errors
 /// When the database fails.
 pub fn products(c: &Connection) -> Result<(Vec<String>, Vec<String>)> {
-    let of = |column: &str| -> Result<Vec<String>> {
-        let sql = format!("SELECT max({column}) FROM purchase WHERE {column} <> '' GROUP BY {column}_key ORDER BY count(*) DESC LIMIT 100");
-        Ok(c.prepare_cached(&sql)?.query_map([], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
-    };
-    Ok((of("product")?, of("category")?))
+    Ok((naming::words(c, "purchase", "product", MOST)?, naming::words(c, "purchase", "category", MOST)?))
 }

@@ -86,7 +86,7 @@ fn a_host_that_blocks_is_left_in_peace_and_let_in_again() {
 
         // Worked out again it is the same alert, with what was counted and what the host said.
         look(c, START + DAY);
-        let open = alerts::open_with_lines(c).unwrap();
+        let open = alerts::open_with_lines(c, None).unwrap();
         assert_eq!((open.len(), open[0].mailing_id.0), (1, m));
         assert!(open[0].words.starts_with(&format!("{lost} of 900 messages were blocked")), "{}", open[0].words);
         assert!(open[0].words.ends_with("on one mailing; it was paused by itself."));
@@ -159,7 +159,7 @@ fn a_first_meeting_is_no_block() {
         );
         assert_eq!(one(c, "SELECT sum(deferred) FROM delivery_slot"), 200);
         let day = START.millis().div_euclid(DAY);
-        let of = |from: i64| flow::put_off(c, from).unwrap().iter().map(|(_, d, n)| (*d, *n)).collect::<Vec<_>>();
+        let of = |from: i64| flow::put_off(c, from, None).unwrap().iter().map(|(_, d, n)| (*d, *n)).collect::<Vec<_>>();
         assert_eq!((of(day), of(day + 1)), (vec![(day, 200)], vec![]), "each message once");
         // Everybody went at their second try, ten minutes later.
         assert_eq!(one(c, "SELECT max(accepted_at) FROM send"), (START + 10 * MINUTE).millis());
@@ -238,7 +238,7 @@ fn opens_are_held_against_what_is_expected_of_a_group() {
         }
         let now = week(10) + 3 * DAY;
         look(c, week(10) + DAY);
-        let of = |from, group: &str| opened::since(c, from).unwrap().remove(group).unwrap_or_default();
+        let of = |from, group: &str| opened::since(c, from, None).unwrap().remove(group).unwrap_or_default();
         assert_eq!(of(START, "gull.example").len(), 2, "the last is too young");
         look(c, now);
         let (gull, tern) = (of(START, "gull.example"), of(START, "tern.example"));

@@ -1,18 +1,18 @@
+import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { Frame } from "../../app/Frame";
 import { plural } from "../../shared/format";
 import { Loaded } from "../../shared/states";
-import { useVocabulary } from "../../shared/useVocabulary";
-import { Words } from "../setup/Words";
+import { counted, Words } from "../setup/Words";
 import { useContactSlips } from "./useContactSlips";
 
 /** Lists and tags: made, renamed, merged, deleted, with what depends on them. */
 export function WordsPage() {
   const slips = useContactSlips();
-  const vocabulary = useVocabulary();
+  const words = useQuery(counted);
   return (
     <Frame slips={slips}>
-      <Loaded query={vocabulary}>
+      <Loaded query={words}>
         {(v) => (
           <>
             <div className="crumb">

@@ -1,6 +1,8 @@
+import { MenuItem, TextField } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
-import { Link } from "react-router";
+import { Link, useSearchParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { RateNote } from "../../shared/Figure";
 import { count, date, instant, percent, plural } from "../../shared/format";
@@ -63,9 +65,41 @@ function Sentence({ groups, alerts }: { groups: Group[]; alerts: Schemas["Delive
   );
 }
 
+/** Whose mail is looked at: one sender's, or everybody's. Where there is one sender only, there is nothing to choose. */
+function Sender({ of, choose }: { of: number | undefined; choose: (of: number | undefined) => void }) {
+  const senders = useQuery(queries.letterheads).data;
+  if (!senders || (senders.length < 2 && of == null)) return null;
+  return (
+    <div className="acts">
+      <TextField
+        select
+        size="small"
+        label="Sender"
+        value={of ?? ""}
+        onChange={(e) => choose(e.target.value === "" ? undefined : Number(e.target.value))}
+        style={{ minWidth: "16em" }}
+      >
+        <MenuItem value="">All senders</MenuItem>
+        {senders.map((s) => (
+          <MenuItem key={s.id} value={s.id}>
+            {s.name}
+          </MenuItem>
+        ))}
+      </TextField>
+      {of != null && <span className="soft small">Pauses and paces are a group’s, whoever sends.</span>}
+    </div>
+  );
+}
+
 /** How each mail domain lets our mail in, over four weeks. */
 export function DeliveryPage() {
-  const view = useQuery({ queryKey: ["delivery"], queryFn: () => ok(api.GET("/api/delivery")) });
+  const [asked, ask] = useSearchParams();
+  const letterhead = Number(asked.get("sender")) || undefined;
+  const view = useQuery({
+    queryKey: ["delivery", letterhead],
+    queryFn: () => ok(api.GET("/api/delivery", { params: { query: { letterhead } } })),
+  });
+  const choose = (of: number | undefined) => ask(of == null ? {} : { sender: String(of) }, { replace: true });
   return (
     <Frame slips={deliverySlips}>
       <Loaded query={view}>
@@ -78,6 +112,7 @@ export function DeliveryPage() {
               </span>
             </div>
             <h1>Is our mail let in?</h1>
+            <Sender of={letterhead} choose={choose} />
             <Sentence groups={v.groups} alerts={v.alerts} />
             {v.new_sources > 0 && (
               <p className="note">
@@ -113,12 +148,15 @@ export function DeliveryPage() {
                       col.shown(
                         head,
                         (g) => of(g).rate,
-                        (g) => (
-                          <>
-                            {percent(of(g).rate, digits)}
-                            <RateNote rate={of(g)} digits={digits} />
-                          </>
-                        ),
+                        (g) =>
+                          head === "Complaints" && of(g).of === 0 ? (
+                            <span className="soft">none reported</span>
+                          ) : (
+                            <>
+                              {percent(of(g).rate, digits)}
+                              <RateNote rate={of(g)} digits={digits} />
+                            </>
+                          ),
                         { num: true },
                       ),
                     ),
@@ -148,9 +186,10 @@ export function DeliveryPage() {
             <p className="soft small" style={{ maxWidth: "62em" }}>
               Marks: 97% accepted, 95%. A group is told to be under one only where the whole 95% interval of its
               accepted mail is: {count(v.accepted.of)} messages in all, {percent(v.accepted.rate)} accepted. Domains of
-              fewer than 20 people stand together. Opened: of people whose opens can be known, against what the same
-              mailings’ opens elsewhere and the group’s own past lead to expect; of groups with eight mailings before,
-              of 40 such people each, from two days after a mailing on. What hosts said stands in{" "}
+              fewer than 20 people stand together. Complaints: of mail to domains from which one came in the last 90
+              days; other hosts report none, whatever their people do. Opened: of people whose opens can be known,
+              against what the same mailings’ opens elsewhere and the group’s own past lead to expect; of groups with
+              eight mailings before, of 40 such people each, from two days after a mailing on. What hosts said stands in{" "}
               <Link to="/upkeep/reasons">reply lines</Link>.
             </p>
           </>

@@ -1,5 +1,5 @@
 import { Button, Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
-import { useMutation } from "@tanstack/react-query";
+import { queryOptions, useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
@@ -9,6 +9,9 @@ import { useWorking } from "../../shared/working";
 
 type Word = Schemas["Word"];
 type Row = { id: number; name: string; people: number; kind?: string };
+
+/** Lists, tags, labels and custom fields, with how many each holds. */
+export const counted = queryOptions({ queryKey: ["words"], queryFn: () => ok(api.GET("/api/words")) });
 
 /** Words of one kind: made, renamed, merged, deleted, with what depends on them. */
 export function Words({ word, title, help, rows }: { word: Word; title: string; help: string; rows: Row[] }) {

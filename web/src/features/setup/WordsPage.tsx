@@ -1,17 +1,17 @@
+import { useQuery } from "@tanstack/react-query";
 import { Frame } from "../../app/Frame";
 import { plural } from "../../shared/format";
 import { Loaded } from "../../shared/states";
-import { useVocabulary } from "../../shared/useVocabulary";
 import { useSetupSlips } from "./useSetupSlips";
-import { Words } from "./Words";
+import { counted, Words } from "./Words";
 
 /** Custom fields, and labels: made, renamed, deleted, with what depends on them. */
 export function WordsPage() {
   const slips = useSetupSlips();
-  const vocabulary = useVocabulary();
+  const words = useQuery(counted);
   return (
     <Frame slips={slips}>
-      <Loaded query={vocabulary}>
+      <Loaded query={words}>
         {(v) => (
           <>
             <div className="crumb">

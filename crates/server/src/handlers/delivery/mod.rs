@@ -9,11 +9,12 @@ pub(crate) mod warm_up;
 use crate::error::Answer;
 use crate::state::App;
 use axum::Json;
-use axum::extract::State;
+use axum::extract::{Query, State};
 use rinse_core::DAY;
 use rinse_core::delivery::{About, LetIn, about, let_in};
 use rinse_core::figure::Figure;
 use rinse_core::findings::{By, Clock};
+use rinse_core::id::LetterheadId;
 use rinse_core::report::Rate;
 use rinse_store::delivery::alerts::{self as kept_alerts, Alert};
 use rinse_store::delivery::opened::{self, Opened};
@@ -22,9 +23,9 @@ use rinse_store::domains::{self, GroupPause};
 use rinse_store::findings::groups::{self, Filter};
 use rinse_store::settings::Tied;
 use rinse_store::{Connection, StoreError, flow};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 
 /// The front page looks back so many days.
 const DAYS: i64 = 28;
@@ -43,6 +44,13 @@ pub(crate) struct DeliveryDay {
     put_off: u64,
     /// Of what was delivered.
     complaints: u64,
+}
+
+/// Whose mail is looked at.
+#[derive(Deserialize, IntoParams)]
+pub(crate) struct OfSender {
+    /// Only this letterhead's; of all when none is said.
+    letterhead: Option<LetterheadId>,
 }
 
 /// A group whose hosts asked for less: messages a minute.
@@ -79,6 +87,7 @@ pub(crate) struct DeliveryGroup {
     accepted: Rate,
     blocked: Rate,
     bounced: Rate,
+    /// Of what was delivered to its domains that report complaints (one in the last 90 days at least).
     complaints: Rate,
     let_in: LetIn,
     about: About,
@@ -109,12 +118,14 @@ pub(crate) struct DeliveryView {
 /// A group's sums, its days, and its domains.
 type Of = (groups::Group, BTreeMap<i64, DeliveryDay>, BTreeMap<i64, String>);
 
-fn view(c: &Connection, now: i64) -> Result<DeliveryView, StoreError> {
+fn view(c: &Connection, letterhead: Option<LetterheadId>, now: i64) -> Result<DeliveryView, StoreError> {
     let today = now.div_euclid(DAY);
-    let filter = Filter { from: Some((today - DAYS + 1) * DAY), channel: Some(1), ..Filter::default() };
+    let filter = Filter { from: Some((today - DAYS + 1) * DAY), channel: Some(1), letterhead, ..Filter::default() };
     let needed = [Figure::Sent, Figure::Accepted, Figure::Blocked, Figure::Bounced, Figure::Delivered, Figure::Complaints];
     let needed: Vec<Figure> = needed.into_iter().chain(std::iter::successors(Figure::Complaints.of(), |f| f.of())).collect();
     let (names, operators) = (groups::names(c, By::Domain)?, operators::groups(c)?);
+    let reporting = kept_alerts::reporting(c, rinse_core::Instant::of(now))?;
+    let mut complaints: BTreeMap<String, Rate> = BTreeMap::new();
     let mut by: BTreeMap<String, Of> = BTreeMap::new();
     let mut pieces = groups::pieces_of(c, (By::Domain, Some(By::Day)), Clock::Utc, &filter, &needed)?;
     for p in &mut pieces {
@@ -123,6 +134,10 @@ fn view(c: &Connection, now: i64) -> Result<DeliveryView, StoreError> {
         p.key = operators.get(&domain).cloned().unwrap_or_else(|| name.clone());
         let (_, days, domains) = by.entry(p.key.clone()).or_default();
         domains.insert(domain, name);
+        if reporting.contains(&domain) {
+            let of = complaints.entry(p.key.clone()).or_insert(Rate::new(0, 0));
+            *of = Rate::new(of.count + p.sums.of(Figure::Complaints), of.of + p.sums.of(Figure::Delivered));
+        }
         let day = p.across.parse().unwrap_or(p.day);
         let at = days.entry(day).or_insert(DeliveryDay { day, of: 0, blocked: 0, bounced: 0, put_off: 0, complaints: 0 });
         at.of += p.sums.of(Figure::Sent);
@@ -130,7 +145,7 @@ fn view(c: &Connection, now: i64) -> Result<DeliveryView, StoreError> {
         at.bounced += p.sums.of(Figure::Bounced);
         at.complaints += p.sums.of(Figure::Complaints);
     }
-    for (domain, day, messages) in flow::put_off(c, today - DAYS + 1)? {
+    for (domain, day, messages) in flow::put_off(c, today - DAYS + 1, letterhead)? {
         let Some(name) = operators.get(&domain).or_else(|| names.get(&domain.to_string())) else { continue };
         if let Some(at) = by.get_mut(name).and_then(|(_, days, _)| days.get_mut(&day)) {
             at.put_off += messages;
@@ -146,7 +161,7 @@ fn view(c: &Connection, now: i64) -> Result<DeliveryView, StoreError> {
         .into_iter()
         .map(|h| (h.name, HeldBack { usual: h.usual, ceiling: h.ceiling, since: h.since }))
         .collect();
-    let mut judged = opened::since(c, rinse_core::Instant::of((today - DAYS + 1) * DAY))?;
+    let mut judged = opened::since(c, rinse_core::Instant::of((today - DAYS + 1) * DAY), letterhead)?;
     let group = |(name, (g, days, domains)): (String, Of)| {
         let opens = judged.remove(&name).unwrap_or_default();
         let rate = |f: Figure| g.sums_for(f).rate(f);
@@ -158,7 +173,7 @@ fn view(c: &Connection, now: i64) -> Result<DeliveryView, StoreError> {
             accepted,
             blocked: rate(Figure::Blocked),
             bounced: rate(Figure::Bounced),
-            complaints: rate(Figure::Complaints),
+            complaints: complaints.get(&name).copied().unwrap_or(Rate::new(0, 0)),
             blocked_since: since,
             days: days.into_values().collect(),
             opened: opened_of(&opens),
@@ -176,7 +191,7 @@ fn view(c: &Connection, now: i64) -> Result<DeliveryView, StoreError> {
     Ok(DeliveryView {
         accepted: Rate::new(sum(|g| g.accepted.count), sum(|g| g.accepted.of)),
         groups,
-        alerts: kept_alerts::open_with_lines(c)?,
+        alerts: kept_alerts::open_with_lines(c, letterhead)?,
         from_day: today - DAYS + 1,
         to_day: today,
         reported,
@@ -186,9 +201,10 @@ fn view(c: &Connection, now: i64) -> Result<DeliveryView, StoreError> {
 }
 
 /// How each mailbox group lets our mail in, day by day, over four weeks, with the alerts that are open and what was done. A group is told to let in
-/// less than it should only where the whole interval of its accepted mail lies under the mark (97%, 95%).
-#[utoipa::path(get, path = "/api/delivery", responses((status = 200, body = DeliveryView)))]
-pub(crate) async fn front(State(app): State<App>) -> Answer<DeliveryView> {
+/// less than it should only where the whole interval of its accepted mail lies under the mark (97%, 95%). Of one sender's mail where that is asked for;
+/// pauses and paces are a group's, whoever sends.
+#[utoipa::path(get, path = "/api/delivery", params(OfSender), responses((status = 200, body = DeliveryView)))]
+pub(crate) async fn front(State(app): State<App>, Query(of): Query<OfSender>) -> Answer<DeliveryView> {
     let now = app.now().millis();
-    Ok(Json(app.store.read(move |c| view(c, now)).await?))
+    Ok(Json(app.store.read(move |c| view(c, of.letterhead, now)).await?))
 }

@@ -233,7 +233,7 @@ pub fn save(c: &Connection, id: Option<SegmentId>, d: &Draft, now: Instant, pers
 
 /// Does every condition ask a field for what it holds, and do the things it names exist?
 fn fits(c: &Connection, tree: &Tree) -> Result<()> {
-    let kinds: HashMap<i64, FieldKind> = crate::fields::all(c)?.into_iter().map(|f| (f.id, f.kind)).collect();
+    let kinds: HashMap<i64, FieldKind> = crate::fields::names(c)?.into_iter().map(|f| (f.id, f.kind)).collect();
     let names = names(c)?;
     let mut leaves = Vec::new();
     tree.leaves(&mut leaves);

@@ -113,7 +113,7 @@ impl Judge {
             Ok((x.get::<_, Option<i64>>(0)?.map(ListId), x.get(1)?))
         })?;
         let width = sample(file, r.delimiter.as_bytes()[0])?.first().map_or(0, Vec::len);
-        let there = fields::all(c)?;
+        let there = fields::names(c)?;
         let field_of = |name: &str, kind| match there.iter().find(|f| f.name.to_lowercase() == name.trim().to_lowercase()) {
             Some(f) if f.kind == kind => Ok(Some(f.id)),
             Some(f) => Err(StoreError::Refused(format!(
@@ -129,7 +129,7 @@ impl Judge {
             .collect::<Result<_>>()?;
         let score = r.score().map(|name| field_of(name, rinse_core::segment::FieldKind::Number)).transpose()?.flatten();
         let mut tags = HashMap::new();
-        for named in tags::all(c, Kind::Tag)? {
+        for named in tags::names(c, Kind::Tag)? {
             for f in Finding::ALL.into_iter().filter(|f| f.tag().is_some_and(|t| t.eq_ignore_ascii_case(&named.name))) {
                 tags.insert(f, named.id);
             }
