@@ -77,7 +77,8 @@ function Sender({ of, choose }: { of: number | undefined; choose: (of: number | 
         label="Sender"
         value={of ?? ""}
         onChange={(e) => choose(e.target.value === "" ? undefined : Number(e.target.value))}
-        style={{ minWidth: "16em" }}
+        slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}
+        style={{ width: "16em" }}
       >
         <MenuItem value="">All senders</MenuItem>
         {senders.map((s) => (
@@ -112,7 +113,6 @@ export function DeliveryPage() {
               </span>
             </div>
             <h1>Is our mail let in?</h1>
-            <Sender of={letterhead} choose={choose} />
             <Sentence groups={v.groups} alerts={v.alerts} />
             {v.new_sources > 0 && (
               <p className="note">
@@ -123,6 +123,7 @@ export function DeliveryPage() {
             {v.alerts.map((a) => (
               <AlertNote key={a.id} a={a} group={v.groups.find((g) => g.name === a.group)} />
             ))}
+            <Sender of={letterhead} choose={choose} />
             {v.groups.length > 0 && (
               <>
                 <GroupDays v={v} />
