@@ -118,6 +118,7 @@ fn look(c: &Connection, place: Place<'_>, group: &str, failures: u64, mailing: M
     Ok(is)
 }
 
+/// Opens an incident; where the group has one of the mailing already, its other domains join it.
 fn open(c: &Connection, place: Place<'_>, group: &str, mailing: MailingId, (of, usual): (NormOf, Counted), at: Instant) -> Result<()> {
     let name: String = match place {
         Place::Group(_) => group.to_owned(),
@@ -125,7 +126,8 @@ fn open(c: &Connection, place: Place<'_>, group: &str, mailing: MailingId, (of, 
     };
     let of = serde_json::to_value(of)?;
     let incident: i64 = c
-        .prepare_cached("INSERT INTO incident (mailing_id, name, whole, opened_at, norm_of, norm_failures, norm_messages) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7) RETURNING id")?
+        .prepare_cached("INSERT INTO incident (mailing_id, name, whole, opened_at, norm_of, norm_failures, norm_messages) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)
+             ON CONFLICT (mailing_id, name, whole) DO UPDATE SET whole = whole RETURNING id")?
         .query_row(
             params![mailing.0, name, matches!(place, Place::Group(_)), at.millis(), of.as_str(), stored(usual.failures), stored(usual.messages)],
             |r| r.get(0),
@@ -254,4 +256,39 @@ pub fn move_on(c: &Connection, now: Instant) -> Result<()> {
     c.prepare_cached("DELETE FROM domain_failure WHERE day < ?1")?.execute([behind])?;
     c.prepare_cached("DELETE FROM group_failure WHERE day < ?1")?.execute([behind])?;
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Store;
+
+    /// Another system's events come in bit by bit: what fails later at another domain of the group belongs to the same incident, and to what was decided
+    /// of it.
+    #[test]
+    fn what_is_looked_back_at_again_joins_the_groups_incident() {
+        let folder = tempfile::tempdir().unwrap();
+        drop(Store::open(folder.path(), false).unwrap());
+        let c = Connection::open(folder.path().join("rinse.db")).unwrap();
+        c.execute_batch(
+            "INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent) VALUES (1, 'a', 'a', 'a@skerry-light.example', 'b', '', '', '');
+             INSERT INTO mailing (id, name, letterhead_id, made_at, state) VALUES (1, 'm', 1, 0, 'sent');
+             INSERT INTO domain (id, name, operator) VALUES (1, 'tern.example', 'bigpost.example'), (2, 'gull.example', 'bigpost.example');
+             INSERT INTO domain_failure VALUES (100, 1, 1, 40, 30)",
+        )
+        .unwrap();
+        let mailing = MailingId(1);
+        let found = || -> Vec<(i64, i64)> {
+            let mut s = c.prepare("SELECT incident_id, domain_id FROM incident_domain ORDER BY domain_id").unwrap();
+            s.query_map([], |r| Ok((r.get(0)?, r.get(1)?))).unwrap().collect::<rusqlite::Result<_>>().unwrap()
+        };
+        look_back(&c, mailing).unwrap();
+        assert_eq!(found(), [(1, 1), (1, 2)], "all of the group, whether anything failed there or not");
+        c.execute_batch("INSERT INTO domain (id, name, operator) VALUES (3, 'skua.example', 'bigpost.example'); INSERT INTO domain_failure VALUES (101, 3, 1, 30, 25)")
+            .unwrap();
+        look_back(&c, mailing).unwrap();
+        look_back(&c, mailing).unwrap();
+        assert_eq!(found(), [(1, 1), (1, 2), (1, 3)]);
+        assert_eq!(c.query_row("SELECT count(*) FROM incident", [], |r| r.get::<_, i64>(0)).unwrap(), 1);
+    }
 }
