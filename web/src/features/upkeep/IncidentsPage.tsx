@@ -34,9 +34,9 @@ export function IncidentsPage() {
                 )}
               </p>
               <p className="soft" style={{ maxWidth: "62em" }}>
-                When far more addresses at one domain fail on a mailing than usually do, it is most likely their host
-                that failed. Then none of the failures counts against them until a person has read what the host said.
-                Where the limits lie is in the policy.
+                When far more addresses of one mailbox group, or of one domain of it, fail on a mailing than usually do,
+                it is most likely their host that failed. Then none of the failures counts against them until a person
+                has read what the host said. Where the limits lie is in the policy.
               </p>
               {all.map((i) => (
                 <IncidentNote key={i.id} i={i} />
