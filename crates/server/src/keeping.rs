@@ -17,7 +17,8 @@ use tower::ServiceExt;
 const LARGEST: usize = 4 << 20;
 
 /// What asks about everybody. What somebody is at work on (a clearance, a forecast, a segment) is no part of it.
-const PAGES: [&str; 9] = [
+const PAGES: [&str; 10] = [
+    "/api/delivery",
     "/api/growth",
     "/api/consent",
     "/api/domains",

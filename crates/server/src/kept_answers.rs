@@ -142,7 +142,11 @@ impl Answers {
     /// A change at a path: what is kept of it isn't true any more.
     pub(crate) fn changed(&self, path: &str) -> Vec<String> {
         let of = |p: &str| p.split('/').take(3).collect::<Vec<_>>().join("/");
-        let gone = |asked: &str| of(asked.split('?').next().unwrap_or_default()) == of(path);
+        let gone = |asked: &str| {
+            let kept = of(asked.split('?').next().unwrap_or_default());
+            // A domain that is paused by hand stands in Delivery.
+            kept == of(path) || kept == "/api/delivery" && of(path) == "/api/domains"
+        };
         let mut all = self.all();
         let asked: Vec<String> = all.keys().filter(|a| gone(a)).cloned().collect();
         asked.iter().for_each(|a| drop(all.remove(a)));
@@ -195,5 +199,6 @@ mod tests {
         assert!(answers.changed("/api/domains/3").is_empty());
         assert_eq!(answers.changed("/api/consent/topics"), ["/api/consent?by=source"]);
         assert!(answers.last("/api/consent?by=source", 0).is_none());
+        assert_eq!(kept("/api/delivery?letterhead=2", 900).changed("/api/domains/pauses"), ["/api/delivery?letterhead=2"]);
     }
 }

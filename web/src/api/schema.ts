@@ -1541,7 +1541,7 @@ export interface paths {
         /**
          * How each mailbox group lets our mail in, day by day, over four weeks, with the alerts that are open and what was done. A group is told to let in
          *     less than it should only where the whole interval of its accepted mail lies under the mark (97%, 95%). Of one sender's mail where that is asked for;
-         *     pauses and paces are a group's, whoever sends.
+         *     pauses and paces are a group's, whoever sends. Thirty groups stand by themselves, and those of which something is to be said; the others together.
          */
         get: {
             parameters: {
@@ -14547,6 +14547,8 @@ export interface components {
             opened?: components["schemas"]["OpenedOfExpected"] | null;
             /** @description What people opened of each mailing that can be judged, as of the day before. */
             opens: components["schemas"]["OpensOfGroup"][];
+            /** @description So many groups with little mail, of which nothing is to be said, together; 0: it is one group. */
+            others: number;
             pause?: components["schemas"]["GroupPause"] | null;
         };
         DeliveryView: {

@@ -4,6 +4,7 @@ import { Link, useSearchParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
+import { AsOf } from "../../shared/AsOf";
 import { RateNote } from "../../shared/Figure";
 import { count, date, instant, percent, plural } from "../../shared/format";
 import { Loaded } from "../../shared/states";
@@ -111,6 +112,7 @@ export function DeliveryPage() {
               <span>
                 {date(v.from_day * DAY)} to {date(v.to_day * DAY)}, UTC
               </span>
+              <AsOf of="/api/delivery" />
             </div>
             <h1>Is our mail let in?</h1>
             <Sentence groups={v.groups} alerts={v.alerts} />

@@ -24,14 +24,18 @@ use rinse_store::findings::groups::{self, Filter};
 use rinse_store::settings::Tied;
 use rinse_store::{Connection, StoreError, flow};
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use utoipa::{IntoParams, ToSchema};
 
 /// The front page looks back so many days.
 const DAYS: i64 = 28;
+/// So many groups stand by themselves, those with most mail …
+const MOST_MAIL: usize = 30;
+/// … and where something is to be said, so many in all. The others stand together.
+const SHOWN: usize = 100;
 
 /// A day's mail to a group.
-#[derive(Serialize, ToSchema)]
+#[derive(Default, Serialize, ToSchema)]
 pub(crate) struct DeliveryDay {
     /// Days since 1970, UTC.
     day: i64,
@@ -100,6 +104,72 @@ pub(crate) struct DeliveryGroup {
     opened: Option<OpenedOfExpected>,
     pause: Option<GroupPause>,
     held_back: Option<HeldBack>,
+    /// So many groups with little mail, of which nothing is to be said, together; 0: it is one group.
+    others: usize,
+}
+
+impl DeliveryGroup {
+    /// Is there something to say of it?
+    fn stands_out(&self) -> bool {
+        matches!(self.let_in, LetIn::Less | LetIn::Little)
+            || self.pause.is_some()
+            || self.held_back.is_some()
+            || self.opens.iter().any(|o| o.under)
+    }
+
+    /// Adds the mail to another group.
+    fn add(&mut self, g: Self) {
+        let sum = |a: Rate, b: Rate| Rate::new(a.count + b.count, a.of + b.of);
+        self.accepted = sum(self.accepted, g.accepted);
+        self.blocked = sum(self.blocked, g.blocked);
+        self.bounced = sum(self.bounced, g.bounced);
+        self.complaints = sum(self.complaints, g.complaints);
+        let mut days: BTreeMap<i64, DeliveryDay> = std::mem::take(&mut self.days).into_iter().map(|d| (d.day, d)).collect();
+        for d in g.days {
+            let at = days.entry(d.day).or_insert(DeliveryDay { day: d.day, ..DeliveryDay::default() });
+            at.of += d.of;
+            at.blocked += d.blocked;
+            at.bounced += d.bounced;
+            at.put_off += d.put_off;
+            at.complaints += d.complaints;
+        }
+        self.days = days.into_values().collect();
+        self.others += g.others;
+    }
+}
+
+/// Puts what is of little mail and as ever together, at the end: a base with thousands of domains would hide what matters among them.
+fn folded(groups: Vec<DeliveryGroup>, alerts: &[Alert]) -> Vec<DeliveryGroup> {
+    let told: HashSet<&str> = alerts.iter().map(|a| a.group.as_str()).collect();
+    let (mut out, mut others) = (Vec::new(), Vec::new());
+    for (i, g) in groups.into_iter().enumerate() {
+        let stands = i < MOST_MAIL || out.len() < SHOWN && (g.stands_out() || told.contains(g.name.as_str()));
+        if stands { out.push(g) } else { others.push(g) }
+    }
+    // One more line takes no more room than one that stands for it.
+    if others.len() <= 1 {
+        out.append(&mut others);
+    }
+    let together = others.into_iter().map(|g| DeliveryGroup { others: 1, ..g }).reduce(|mut all, g| {
+        all.add(g);
+        all
+    });
+    out.extend(together.map(|g| {
+        let since = g.days.iter().rev().take_while(|d| d.blocked > 0).last().map(|d| d.day);
+        DeliveryGroup {
+            let_in: let_in(&g.accepted),
+            about: about(g.blocked.count, g.bounced.count),
+            blocked_since: since,
+            name: format!("{} other groups", g.others),
+            domains: Vec::new(),
+            opens: Vec::new(),
+            opened: None,
+            pause: None,
+            held_back: None,
+            ..g
+        }
+    }));
+    out
 }
 
 #[derive(Serialize, ToSchema)]
@@ -139,7 +209,7 @@ fn view(c: &Connection, letterhead: Option<LetterheadId>, now: i64) -> Result<De
             *of = Rate::new(of.count + p.sums.of(Figure::Complaints), of.of + p.sums.of(Figure::Delivered));
         }
         let day = p.across.parse().unwrap_or(p.day);
-        let at = days.entry(day).or_insert(DeliveryDay { day, of: 0, blocked: 0, bounced: 0, put_off: 0, complaints: 0 });
+        let at = days.entry(day).or_insert(DeliveryDay { day, ..DeliveryDay::default() });
         at.of += p.sums.of(Figure::Sent);
         at.blocked += p.sums.of(Figure::Blocked);
         at.bounced += p.sums.of(Figure::Bounced);
@@ -182,16 +252,18 @@ fn view(c: &Connection, letterhead: Option<LetterheadId>, now: i64) -> Result<De
             held_back: held.remove(&name),
             domains: domains.into_iter().map(|(id, name)| Tied { id, name }).collect(),
             name,
+            others: 0,
         }
     };
     let mut groups: Vec<DeliveryGroup> = by.into_iter().map(group).collect();
     groups.sort_by_key(|g| std::cmp::Reverse(g.accepted.of));
     let sum = |f: fn(&DeliveryGroup) -> u64| groups.iter().map(f).sum::<u64>();
     let (reported, aligned) = kept::together(c, DAYS, rinse_core::Instant::of(now))?;
+    let (accepted, alerts) = (Rate::new(sum(|g| g.accepted.count), sum(|g| g.accepted.of)), kept_alerts::open_with_lines(c, letterhead)?);
     Ok(DeliveryView {
-        accepted: Rate::new(sum(|g| g.accepted.count), sum(|g| g.accepted.of)),
-        groups,
-        alerts: kept_alerts::open_with_lines(c, letterhead)?,
+        accepted,
+        groups: folded(groups, &alerts),
+        alerts,
         from_day: today - DAYS + 1,
         to_day: today,
         reported,
@@ -202,9 +274,57 @@ fn view(c: &Connection, letterhead: Option<LetterheadId>, now: i64) -> Result<De
 
 /// How each mailbox group lets our mail in, day by day, over four weeks, with the alerts that are open and what was done. A group is told to let in
 /// less than it should only where the whole interval of its accepted mail lies under the mark (97%, 95%). Of one sender's mail where that is asked for;
-/// pauses and paces are a group's, whoever sends.
+/// pauses and paces are a group's, whoever sends. Thirty groups stand by themselves, and those of which something is to be said; the others together.
 #[utoipa::path(get, path = "/api/delivery", params(OfSender), responses((status = 200, body = DeliveryView)))]
 pub(crate) async fn front(State(app): State<App>, Query(of): Query<OfSender>) -> Answer<DeliveryView> {
     let now = app.now().millis();
     Ok(Json(app.store.read(move |c| view(c, of.letterhead, now)).await?))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn group(n: u64, of: u64, blocked: u64) -> DeliveryGroup {
+        let accepted = Rate::new(of - blocked, of);
+        DeliveryGroup {
+            name: format!("d{n}.example"),
+            domains: Vec::new(),
+            accepted,
+            blocked: Rate::new(blocked, of),
+            bounced: Rate::new(0, of),
+            complaints: Rate::new(0, 0),
+            let_in: let_in(&accepted),
+            about: about(blocked, 0),
+            blocked_since: None,
+            days: vec![DeliveryDay { day: i64::try_from(n % 28).unwrap(), of, blocked, ..DeliveryDay::default() }],
+            opens: Vec::new(),
+            opened: None,
+            pause: None,
+            held_back: None,
+            others: 0,
+        }
+    }
+
+    /// However many domains there are: nothing of their mail is lost, and what something is to be said of stands by itself.
+    #[test]
+    fn many_groups_stand_together_and_those_that_matter_alone() {
+        for many in [0, 1, 30, 31, 32, 400, 5_000] {
+            // One in a hundred blocks most of its mail.
+            let all: Vec<DeliveryGroup> = (0..many).map(|n| group(n, 10_000 - n, if n % 100 == 99 { 5_000 } else { 0 })).collect();
+            let sums = |all: &[DeliveryGroup]| {
+                let days = all.iter().flat_map(|g| &g.days);
+                let of: u64 = all.iter().map(|g| g.accepted.of).sum();
+                (of, all.iter().map(|g| g.blocked.count).sum::<u64>(), days.fold((0, 0), |s, d| (s.0 + d.of, s.1 + d.blocked)))
+            };
+            let (before, blocking) = (sums(&all), all.iter().filter(|g| g.blocked.count > 0).count());
+            let out = folded(all, &[]);
+            assert_eq!(sums(&out), before, "{many}");
+            assert!(out.len() <= SHOWN + 1);
+            assert_eq!(out.iter().filter(|g| g.others == 0 && g.blocked.count > 0).count(), blocking, "{many}");
+            let groups: usize = out.iter().map(|g| g.others.max(1)).sum();
+            assert_eq!(groups, usize::try_from(many).unwrap());
+            assert!(out.last().is_none_or(|g| g.others != 1 && g.days.windows(2).all(|d| d[0].day < d[1].day)));
+        }
+    }
 }
