@@ -90,19 +90,19 @@ async fn greet(host: &str, at: SocketAddr, hello: &ClientId, authority: Option<&
             return (State::Wrong, format!("{host} doesn’t let us in: “{}”. Its line says why; see Delivery → Reply lines.", reply.line()));
         }
     };
-    let out = if connection.can_starttls() {
-        encrypted(&mut connection, host, hello, authority).await
+    if connection.can_starttls() {
+        encrypted(connection, host, hello, authority).await
     } else {
+        connection.abort().await;
         let words = format!(
             "{host} offers no TLS: mail to it goes in the clear. Where other networks are offered it, something between takes it away."
         );
         (State::Wrong, words)
-    };
-    connection.abort().await;
-    out
+    }
 }
 
-async fn encrypted(connection: &mut AsyncSmtpConnection, host: &str, hello: &ClientId, authority: Option<&[u8]>) -> (State, String) {
+/// Asks for TLS and leaves. A connection whose TLS came to nothing is none any more: nothing may be said on it.
+async fn encrypted(mut connection: AsyncSmtpConnection, host: &str, hello: &ClientId, authority: Option<&[u8]>) -> (State, String) {
     let mut tls = TlsParameters::builder(host.to_owned());
     if let Some(Ok(more)) = authority.map(Certificate::from_pem) {
         tls = tls.add_root_certificate(more);
@@ -112,7 +112,10 @@ async fn encrypted(connection: &mut AsyncSmtpConnection, host: &str, hello: &Cli
         Err(e) => return (State::CantTell, format!("{host} can’t be asked for TLS: {e}.")),
     };
     match within(PATIENCE, connection.starttls(tls, hello)).await {
-        Ok(()) => (State::Right, format!("{host} lets us in and encrypts, with a certificate of its name.")),
+        Ok(()) => {
+            connection.abort().await;
+            (State::Right, format!("{host} lets us in and encrypts, with a certificate of its name."))
+        }
         Err(reply) => {
             let words = format!(
                 "{host} offers TLS, and it comes to nothing: {}. Where other networks find its certificate good, something between isn’t it.",
