@@ -2,8 +2,8 @@
 
 mod smtp;
 
-pub(crate) use smtp::within;
 pub use smtp::{MOST_CONNECTIONS, Smtp};
+pub(crate) use smtp::{reached, within};
 
 use crate::gate::Gate;
 use futures::StreamExt;

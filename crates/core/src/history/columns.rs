@@ -3,7 +3,7 @@
 use super::{Kind, times};
 use crate::address::Address;
 use crate::bounce::is_reply_line;
-use crate::table::money::cents;
+use crate::table::money::{cents, is_currency};
 use crate::table::plain;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -309,10 +309,6 @@ fn most(cells: &[&str], fits: impl Fn(&str) -> bool) -> bool {
 
 fn is_address(cell: &str) -> bool {
     Address::parse(cell).is_ok()
-}
-
-fn is_currency(cell: &str) -> bool {
-    cell.len() == 3 && cell.bytes().all(|b| b.is_ascii_uppercase())
 }
 
 fn is_link(cell: &str) -> bool {

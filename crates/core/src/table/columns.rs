@@ -295,12 +295,16 @@ fn by_cells(name: &str, cells: &[&str]) -> Option<Field> {
     if let Some((_, field)) = told.into_iter().find(|(is, _)| most(*is)) {
         return Some(field);
     }
+    let name = name.trim();
+    if name.is_empty() {
+        return None;
+    }
     let (kind, name) = match money::currency_of(cells) {
         Some(currency) => (FieldKind::Number, money::named(name, currency)),
-        None => (guess_kind(cells.iter().copied()), name.trim().to_owned()),
+        None => (guess_kind(cells.iter().copied()), name.to_owned()),
     };
     let tells = matches!(kind, FieldKind::Date | FieldKind::Number | FieldKind::YesNo) || most(is_reply_line);
-    (tells && !name.is_empty() && !name.starts_with('(') && name.chars().count() <= LONGEST_NAME).then_some(Field::Own { name, kind })
+    (tells && name.chars().count() <= LONGEST_NAME).then_some(Field::Own { name, kind })
 }
 
 /// A custom field's name has so many characters at most.
@@ -431,6 +435,9 @@ mod tests {
         let said = propose_mapping(&table, true).unwrap();
         let amount = own("Umsatz (€)", FieldKind::Number);
         assert_eq!(said, [Some(Field::Address), Some(Field::Country), amount, None, own("Letzte Antwort", FieldKind::Text), None]);
+        // Without a name there is nothing to call the field by.
+        let nameless = rows(&[&["a@tern.example", "1.234,50 €"], &["b@tern.example", "17,00 €"]]);
+        assert_eq!(propose_mapping(&nameless, false).unwrap(), [Some(Field::Address), None]);
     }
 
     #[rstest]

@@ -47,15 +47,17 @@ fn grouped(text: &str, mark: char) -> Option<String> {
 /// Signs and short words that stand for money. A dollar or a crown is of several countries: what is written is the unit.
 const SIGNS: [&str; 12] = ["€", "£", "$", "¥", "kr", "zł", "Kč", "Ft", "₺", "₹", "CHF", "Fr."];
 
+/// Is it written as a currency's code is (ISO 4217)?
+pub(crate) fn is_currency(cell: &str) -> bool {
+    cell.len() == 3 && cell.bytes().all(|b| b.is_ascii_uppercase())
+}
+
 /// The currency at the beginning or the end of a cell, and the rest.
 fn parted(cell: &str) -> Option<(&str, &str)> {
     let sign = SIGNS.iter().find_map(|s| cell.strip_suffix(s).or_else(|| cell.strip_prefix(s)).map(|rest| (*s, rest)));
-    let code = |at: usize| -> Option<(&str, &str)> {
-        let (a, b) = (cell.get(..at)?, cell.get(at..)?);
-        let (code, rest) = if at == 3 { (a, b) } else { (b, a) };
-        (code.len() == 3 && code.bytes().all(|b| b.is_ascii_uppercase())).then_some((code, rest))
-    };
-    sign.or_else(|| code(3)).or_else(|| code(cell.len().checked_sub(3)?))
+    let first = || cell.split_at_checked(3).filter(|(code, _)| is_currency(code));
+    let last = || cell.split_at_checked(cell.len().checked_sub(3)?).map(|(rest, code)| (code, rest)).filter(|(code, _)| is_currency(code));
+    sign.or_else(first).or_else(last)
 }
 
 /// An amount with the currency it is written in, as it is written there.
@@ -75,7 +77,7 @@ pub fn read(cell: &str) -> Option<(f64, &str)> {
     Some((if negative { -amount } else { amount }, currency))
 }
 
-/// The currency that all of nine in ten cells are in.
+/// The currency of a column: nine in ten of its cells are amounts, and all of those are in it.
 pub(super) fn currency_of<'a>(cells: &[&'a str]) -> Option<&'a str> {
     let read: Vec<&str> = cells.iter().filter_map(|c| read(c)).map(|(_, currency)| currency).collect();
     let first = *read.first()?;

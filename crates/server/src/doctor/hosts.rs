@@ -3,7 +3,7 @@
 
 use super::Finding;
 use crate::dns::Dns;
-use crate::transport::within;
+use crate::transport::{reached, within};
 use lettre::transport::smtp::client::{AsyncSmtpConnection, Certificate, TlsParameters};
 use lettre::transport::smtp::extension::ClientId;
 use rinse_core::delivery::authentication::State;
@@ -12,7 +12,6 @@ use rinse_store::delivery::operators;
 use std::collections::HashMap;
 use std::net::SocketAddr;
 use std::time::Duration;
-use tokio::net::TcpStream;
 
 /// A host is waited for so long at each step.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -71,17 +70,9 @@ async fn best(dns: &Dns, domain: &str, port: u16) -> Result<(String, SocketAddr)
 
 /// Greets a host, and asks for TLS.
 async fn greet(host: &str, at: SocketAddr, hello: &ClientId, authority: Option<&[u8]>) -> (State, String) {
-    let stream = match tokio::time::timeout(PATIENCE, TcpStream::connect(at)).await {
-        Ok(Ok(stream)) => stream,
-        other => {
-            let why = other.map_or_else(
-                |_| format!("no answer in {} seconds", PATIENCE.as_secs()),
-                |e| e.map_or_else(|e| e.to_string(), |_| String::new()),
-            );
-            let words =
-                format!("No connection to {host} at {at} ({why}). Many networks close that port: try from where your mail goes out.");
-            return (State::CantTell, words);
-        }
+    let stream = match reached(host, at, PATIENCE).await {
+        Ok(stream) => stream,
+        Err(why) => return (State::CantTell, format!("{at}: {why}. Many networks close that port: try from where your mail goes out.")),
     };
     let mut connection = match within(PATIENCE, AsyncSmtpConnection::connect_with_transport(Box::new(stream), hello)).await {
         Ok(connection) => connection,

@@ -9,7 +9,7 @@ use rinse_post::compose::Composed;
 use std::future::Future;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
-use tokio::net::TcpStream;
+use tokio::net::{TcpStream, ToSocketAddrs};
 use tokio::sync::{Semaphore, SemaphorePermit};
 
 /// The most connections to one host that may be asked for.
@@ -42,6 +42,18 @@ pub struct Smtp {
     idle: Mutex<Vec<Idle>>,
     free: Semaphore,
     pub(super) connections: usize,
+}
+
+/// A connection to a host that is reached within a time, or why there is none.
+pub(crate) async fn reached(host: &str, at: impl ToSocketAddrs, time: Duration) -> Result<TcpStream, String> {
+    let stream = match tokio::time::timeout(time, TcpStream::connect(at)).await {
+        Ok(Ok(stream)) => stream,
+        Ok(Err(e)) => return Err(format!("no connection to {host}: {e}")),
+        Err(_) => return Err(format!("no connection to {host} in {} seconds", time.as_secs())),
+    };
+    // A message ends with a small packet of its own: held back until the one before is acknowledged it takes 40 ms.
+    stream.set_nodelay(true).map_err(|e| e.to_string())?;
+    Ok(stream)
 }
 
 /// What a connection came to within its time.
@@ -108,14 +120,7 @@ impl Smtp {
     }
 
     async fn connect(&self) -> Result<AsyncSmtpConnection, Reply> {
-        let stream = tokio::time::timeout(CONNECTS, TcpStream::connect((self.host.as_str(), self.port)));
-        let stream = match stream.await {
-            Ok(Ok(stream)) => stream,
-            Ok(Err(e)) => return Err(no_answer(format!("no connection to {}: {e}", self.host))),
-            Err(_) => return Err(no_answer(format!("no connection to {} in {} seconds", self.host, CONNECTS.as_secs()))),
-        };
-        // A message ends with a small packet of its own: held back until the one before is acknowledged it takes 40 ms.
-        stream.set_nodelay(true).map_err(|e| no_answer(e.to_string()))?;
+        let stream = reached(&self.host, (self.host.as_str(), self.port), CONNECTS).await.map_err(no_answer)?;
         let mut connection = within(CONNECTS, AsyncSmtpConnection::connect_with_transport(Box::new(stream), &self.hello)).await?;
         if let Some(tls) = &self.tls {
             if !connection.can_starttls() {

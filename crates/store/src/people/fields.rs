@@ -16,10 +16,8 @@ use utoipa::ToSchema;
 /// # Errors
 /// Says what can't be read, with the field's name, and how it should be written.
 pub fn read(field: &str, kind: FieldKind, text: &str) -> std::result::Result<Value, String> {
-    let value = match (kind, money::number(field, text)) {
-        (FieldKind::Number, Some(amount)) => amount.map(Value::Number),
-        _ => Value::read(kind, text),
-    };
+    let amount = if kind == FieldKind::Number { money::number(field, text) } else { None };
+    let value = amount.map_or_else(|| Value::read(kind, text), |amount| amount.map(Value::Number));
     value.map_err(|e| format!("{field}: {e}"))
 }
 

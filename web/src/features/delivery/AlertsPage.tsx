@@ -48,7 +48,7 @@ function RuleForm({ rule }: { rule: Rule }) {
 /** What mailbox groups did with our mail that they shouldn't, now and before. */
 export function AlertsPage() {
   const alerts = useQuery({ queryKey: ["delivery-alerts"], queryFn: () => ok(api.GET("/api/delivery/alerts")) });
-  const front = useQuery({ queryKey: ["delivery"], queryFn: () => ok(api.GET("/api/delivery")) });
+  const front = useQuery({ queryKey: ["delivery", undefined], queryFn: () => ok(api.GET("/api/delivery")) });
   const rule = useQuery({ queryKey: ["pause-rule"], queryFn: () => ok(api.GET("/api/delivery/pause-rule")) });
   return (
     <Frame slips={deliverySlips}>

@@ -77,7 +77,7 @@ fn history(c: &Connection, now: Instant) -> Result<BTreeMap<String, Vec<At>>> {
         .collect::<rusqlite::Result<_>>()?;
     let (names, of) = (groups::names(c, By::Domain)?, operators::groups(c)?);
     // A domain whose people's complaints are never reported says nothing of them.
-    let reporting: HashSet<&str> = pieces.iter().filter(|p| p.sums.of(Figure::Complaints) > 0).map(|p| p.key.as_str()).collect();
+    let reporting = reporting(c, now)?;
     let mut by: BTreeMap<String, BTreeMap<(i64, MailingId), OnMailing>> = BTreeMap::new();
     let mut opens: HashMap<MailingId, Arm> = HashMap::new();
     for p in &pieces {
@@ -93,7 +93,7 @@ fn history(c: &Connection, now: Instant) -> Result<BTreeMap<String, Vec<At>>> {
         m.accepted += p.sums.of(Figure::Accepted);
         m.blocked += p.sums.of(Figure::Blocked);
         m.bounced += p.sums.of(Figure::Bounced);
-        if reporting.contains(p.key.as_str()) {
+        if reporting.contains(&domain) {
             m.reporting += p.sums.of(Figure::Delivered);
         }
         m.complaints += p.sums.of(Figure::Complaints);
